@@ -1,0 +1,1 @@
+"""Metaphon: every format from one mix, every claim measured."""

@@ -1,0 +1,173 @@
+"""The command line: one JSON object on standard output, words on standard error, status 0 only on success."""
+
+import argparse
+import json
+import sys
+import tempfile
+from collections.abc import Callable, Sequence
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, NoReturn
+
+from metaphon.core.errors import InputError
+
+Answer = dict[str, Any]
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command; gives the exit status."""
+    options = _parser().parse_args(arguments)
+    run: Callable[[argparse.Namespace], Answer] = options.run
+    try:
+        answer = run(options)
+    except InputError as error:
+        print(error, file=sys.stderr)
+        return 2
+    except (PermissionError, IsADirectoryError, NotADirectoryError, FileExistsError) as error:
+        print(f"{error.filename} cannot be used: {error.strerror}. Choose another place.", file=sys.stderr)
+        return 2
+    except KeyboardInterrupt:
+        print("Stopped; nothing was left behind.", file=sys.stderr)
+        return 130
+    print(json.dumps(answer, indent=1, ensure_ascii=False))
+    return 0
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        print(f"{message[0].upper()}{message[1:]}; see {self.prog} --help.", file=sys.stderr)
+        raise SystemExit(2)
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser(prog="metaphon", description=__doc__)
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+
+    render = commands.add_parser("render", help="render a mix document to files")
+    render.add_argument("mix", type=Path, metavar="MIX.json")
+    render.add_argument("--out", type=Path, required=True, metavar="DIR")
+    render.add_argument("--targets", help="comma-separated; the document's own where not given")
+    render.add_argument("--stems", choices=("none", "tracks", "buses"), default="none")
+    render.add_argument("--start", type=float, default=0.0, metavar="S")
+    render.add_argument("--end", type=float, metavar="S")
+    render.add_argument("--format", choices=("wav", "flac"), default="wav")
+    render.add_argument("--bits", choices=("16", "24", "32f"), default="24")
+    render.set_defaults(run=_render)
+
+    measure = commands.add_parser("measure", help="measure an audio file")
+    measure.add_argument("file", type=Path, metavar="FILE")
+    measure.add_argument("--layout", help="a BS.2051 name; guessed from the channels where not given")
+    measure.set_defaults(run=_measure)
+
+    align = commands.add_parser("align", help="find delay and polarity between two recordings of one sound")
+    align.add_argument("reference", type=Path, metavar="REFERENCE")
+    align.add_argument("other", type=Path, metavar="OTHER")
+    align.set_defaults(run=_align)
+
+    check = commands.add_parser("check", help="list what is wrong with a mix document")
+    check.add_argument("mix", type=Path, metavar="MIX.json")
+    check.set_defaults(run=_check)
+
+    schema = commands.add_parser("schema", help="print the JSON schema of the mix document")
+    schema.set_defaults(run=_schema)
+
+    demo = commands.add_parser("demo", help="write the demo mixes as documents with their audio")
+    demo.add_argument("folder", type=Path, metavar="DIR")
+    demo.set_defaults(run=_demo)
+    return parser
+
+
+def _render(options: argparse.Namespace) -> Answer:
+    from metaphon.core.checks.rules import check
+    from metaphon.core.engine.offline import Progress, outputs_of, render_to_files
+    from metaphon.core.engine.plan import compile
+    from metaphon.core.engine.report import as_text, entry
+    from metaphon.core.files.conform import at_mix_rate
+    from metaphon.core.files.mixdoc import read
+
+    def show(progress: Progress) -> None:
+        if sys.stderr.isatty():
+            print(f"\r{progress.done:4.0%}  {progress.speed_x_realtime:.1f} x real time", end="", file=sys.stderr)
+
+    document = read(options.mix)
+    targets = options.targets.split(",") if options.targets else list(document.targets)
+    with tempfile.TemporaryDirectory() as folder:
+        mix, notices = at_mix_rate(document, Path(folder))
+        print(*notices, sep="\n", end="\n" if notices else "", file=sys.stderr)
+        plan = compile(mix)
+        outputs = outputs_of(mix, plan, targets, options.stems)
+        results, speed = render_to_files(
+            plan,
+            outputs,
+            options.out,
+            span_s=(options.start, options.end),
+            container=options.format,
+            bits=options.bits,
+            on_progress=show,
+        )
+        findings = [asdict(finding) for finding in check(mix)]
+    entries = [entry(result) for result in results]
+    report = results[0].path.with_name(results[0].path.name.split("_" + results[0].output.target.name)[0] + "_report.txt")
+    report.write_text(as_text(mix, entries, findings, options.bits), encoding="utf-8")
+    return {"files": entries, "speed_x_realtime": round(speed, 2), "findings": findings, "report": str(report)}
+
+
+def _measure(options: argparse.Namespace) -> Answer:
+    from metaphon.core.files.audio import ClipReader, probe
+    from metaphon.core.measure.programme import ProgrammeMeter
+    from metaphon.core.spatial.layouts import layout_for_channels, layout_named
+
+    info = probe(options.file)
+    if options.layout:
+        layout = layout_named(options.layout)
+        if layout.channels != info.channels:
+            raise InputError(f"{layout.title} has {layout.channels} channels, {options.file.name} has {info.channels}.")
+    else:
+        layout = layout_for_channels(info.channels)
+    meter = ProgrammeMeter(info.channels, info.sample_rate_hz, layout)
+    reader = ClipReader(options.file)
+    for first in range(0, info.frames, 1 << 16):
+        meter.add(reader.read(first, min(1 << 16, info.frames - first)))
+    return asdict(meter.finish())
+
+
+def _align(options: argparse.Namespace) -> Answer:
+    from metaphon.core.files.audio import ClipReader, probe
+    from metaphon.core.measure.alignment import align
+
+    one, two = probe(options.reference), probe(options.other)
+    if one.sample_rate_hz != two.sample_rate_hz:
+        raise InputError("The two recordings differ in sample rate; bring them to one rate first.")
+    sounds = [ClipReader(path).read(0, info.frames).mean(axis=0) for path, info in
+              ((options.reference, one), (options.other, two))]  # fmt: skip
+    found = align(sounds[0], sounds[1], one.sample_rate_hz)
+    if found is None:
+        raise InputError("One of the two recordings is silent; there is nothing to align.")
+    return {
+        "delay_ms": round(found.delay_ms, 5),
+        "polarity": "inverted" if found.inverted else "same",
+        "confidence": round(found.confidence, 4),
+    }
+
+
+def _check(options: argparse.Namespace) -> Answer:
+    from metaphon.core.checks.rules import check
+    from metaphon.core.files.mixdoc import read
+
+    return {"findings": [asdict(finding) for finding in check(read(options.mix))]}
+
+
+def _schema(options: argparse.Namespace) -> Answer:
+    from metaphon.core.scene.mix import schema
+
+    return schema()
+
+
+def _demo(options: argparse.Namespace) -> Answer:
+    from metaphon.core.demo.mixes import write_demo
+
+    return {"documents": [str(path) for path in write_demo(options.folder)]}
+
+
+if __name__ == "__main__":
+    sys.exit(main())

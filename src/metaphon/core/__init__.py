@@ -1,0 +1,1 @@
+"""The rules and the sound: no interface code below this line."""

@@ -1,0 +1,1 @@
+"""From a scene to a plan, and from a plan to samples."""

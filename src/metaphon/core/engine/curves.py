@@ -1,0 +1,95 @@
+"""Values over time, on one grid: exact at its points, straight in between, whatever the block size."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.process.processor import Block
+from metaphon.core.scene.mix import Automation
+
+GRID_FRAMES = 1024
+RAMP = (np.arange(GRID_FRAMES, dtype=np.float32) / GRID_FRAMES).astype(np.float32)
+
+
+@dataclass(frozen=True)
+class Curve:
+    """One parameter over time; constant where it is not automated."""
+
+    times_s: tuple[float, ...]
+    values: tuple[float, ...]
+
+    @classmethod
+    def of(cls, value: float, lane: Automation | None) -> "Curve":
+        if lane is None:
+            return cls((0.0,), (value,))
+        return cls(tuple(p.t_s for p in lane.points), tuple(p.value for p in lane.points))
+
+    @property
+    def moves(self) -> bool:
+        return len(set(self.values)) > 1
+
+    def at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        return np.interp(times_s, self.times_s, self.values)
+
+
+@dataclass(frozen=True)
+class Gains:
+    """A matrix of gains, (outputs, inputs), that may move in time.
+
+    `at` gives (times, outputs, inputs); between grid points the gains run in straight lines, sample by
+    sample, so nothing clicks.
+    """
+
+    at: Callable[[NDArray[np.float64]], NDArray[np.float64]]
+    moves: bool
+
+    @classmethod
+    def fixed(cls, matrix: NDArray[np.float64]) -> "Gains":
+        return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False)
+
+
+class Mixer:
+    """Applies gains to blocks that start on the grid."""
+
+    def __init__(self, gains: Gains, rate_hz: int) -> None:
+        self._gains = gains
+        self._rate_hz = rate_hz
+        self._fixed = None if gains.moves else gains.at(np.zeros(1))[0].astype(np.float32)
+
+    def apply(self, block: Block, first: int) -> Block:
+        """Mix (inputs, frames) into (outputs, frames), where `first` is the block's place in the mix."""
+        if self._fixed is not None:
+            return self._fixed @ block
+        matrices = self._gains.at(grid_times(first, block.shape[1], self._rate_hz)).astype(np.float32)
+        segments = block.reshape(block.shape[0], -1, GRID_FRAMES).transpose(1, 0, 2)
+        rising = segments * RAMP
+        mixed = matrices[:-1] @ (segments - rising) + matrices[1:] @ rising
+        return mixed.transpose(1, 0, 2).reshape(mixed.shape[1], -1)
+
+
+class Fader:
+    """A level in dB over time, as one gain for all channels."""
+
+    def __init__(self, level_db: Curve, rate_hz: int) -> None:
+        self._level = level_db
+        self._rate_hz = rate_hz
+        self._fixed = None if level_db.moves else np.float32(amplitude(level_db.at(np.zeros(1)))[0])
+
+    def apply(self, block: Block, first: int) -> Block:
+        if self._fixed is not None:
+            return block * self._fixed
+        gains = amplitude(self._level.at(grid_times(first, block.shape[1], self._rate_hz))).astype(np.float32)
+        line = gains[:-1, None] + (gains[1:] - gains[:-1])[:, None] * RAMP
+        return block * line.reshape(-1)
+
+
+def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
+    """dB as a gain; -120 dB and below is silence."""
+    return np.where(level_db <= -120.0, 0.0, 10.0 ** (level_db / 20.0))
+
+
+def grid_times(first: int, frames: int, rate_hz: int) -> NDArray[np.float64]:
+    """The times of the grid points of a block, its end included."""
+    return (first + np.arange(frames // GRID_FRAMES + 1) * GRID_FRAMES) / rate_hz

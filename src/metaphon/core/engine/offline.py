@@ -1,0 +1,142 @@
+"""A mix rendered to files: all targets in one pass, measured as they are written, published when complete."""
+
+import re
+import sys
+import time
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from metaphon.core.engine.plan import Plan
+from metaphon.core.engine.render import Output, render
+from metaphon.core.errors import InputError
+from metaphon.core.files.audio import AudioWriter, Bits
+from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
+from metaphon.core.process.processor import Block
+from metaphon.core.scene.mix import Bus, Mix
+from metaphon.core.scene.targets import target_named
+
+Stems = Literal["none", "tracks", "buses"]
+_BLOCKS_AHEAD = 4
+
+
+class Cancelled(Exception):
+    """The person who asked for the render no longer wants it."""
+
+
+@dataclass(frozen=True)
+class Result:
+    """One finished file with what was measured of it."""
+
+    path: Path
+    output: Output
+    figures: Figures
+    history: History
+    clipped_samples: int
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a render is: 0 to 1, and how many times faster than real time so far."""
+
+    done: float
+    speed_x_realtime: float
+
+
+def outputs_of(mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems) -> list[Output]:
+    """The results asked for: each target whole, and its stems.
+
+    A stem is what one track, or one bus, itself puts into the programme; the stems of all tracks and all
+    buses together are the mix.
+    """
+    if not targets:
+        raise InputError("No target is chosen; choose at least one format to render.")
+    chosen = [target_named(name) for name in dict.fromkeys(targets)]
+    outputs = [Output(target) for target in chosen]
+    if stems != "none":
+        buses = {strip.id for strip in mix.strips if isinstance(strip, Bus)}
+        fed = [feed.strip for feed in plan.feeds if (feed.strip in buses) == (stems == "buses")]
+        outputs += [Output(target, strip) for target in chosen for strip in fed]
+    return outputs
+
+
+def file_name(title: str, output: Output, container: str) -> str:
+    """The name of a result, from the mix's title and the target."""
+    safe = re.sub(r"[^\w.+-]", "", title.strip().replace(" ", "_")).strip(".") or "mix"
+    stem = f"_stem_{output.stem}" if output.stem else ""
+    return f"{safe}{stem}_{output.target.name}.{container}"
+
+
+def render_to_files(
+    plan: Plan,
+    outputs: Sequence[Output],
+    folder: Path,
+    *,
+    span_s: tuple[float, float | None] = (0.0, None),
+    container: str = "wav",
+    bits: Bits = "24",
+    on_progress: Callable[[Progress], None] = lambda progress: None,
+) -> tuple[list[Result], float]:
+    """Render, measure and write every output; gives the results and the speed in multiples of real time.
+
+    on_progress is called between blocks and may raise Cancelled; then, as after any error, no file is left.
+    """
+    first = round(span_s[0] * plan.rate_hz)
+    last = plan.frames if span_s[1] is None else min(round(span_s[1] * plan.rate_hz), plan.frames)
+    if not 0 <= first < last:
+        raise InputError(f"There is nothing to render between these times; the mix is {plan.duration_s:.1f} s long.")
+    folder.mkdir(parents=True, exist_ok=True)
+    began = time.monotonic()
+    with ExitStack() as stack:
+        # the default 5 ms makes the renderer wait for the measuring threads at every hand-over
+        stack.callback(sys.setswitchinterval, sys.getswitchinterval())
+        sys.setswitchinterval(0.0005)
+        lanes = [
+            stack.enter_context(_Lane(folder / file_name(plan.title, output, container), output, plan, bits, container))
+            for output in outputs
+        ]
+        done = first
+        for blocks in render(plan, outputs, first, last):
+            for lane, block in zip(lanes, blocks, strict=True):
+                lane.add(block)
+            done += blocks[0].shape[1]
+            rendered_s = (done - first) / plan.rate_hz
+            on_progress(Progress((done - first) / (last - first), rendered_s / (time.monotonic() - began)))
+        results = [lane.finish() for lane in lanes]
+    return results, (last - first) / plan.rate_hz / (time.monotonic() - began)
+
+
+class _Lane:
+    """Measures and writes one output in a thread of its own, a few blocks behind the renderer."""
+
+    def __init__(self, path: Path, output: Output, plan: Plan, bits: Bits, container: str) -> None:
+        self._output = output
+        self._writer = AudioWriter(path, output.target.channels, plan.rate_hz, bits, container)
+        self._meter = ProgrammeMeter(output.target.channels, plan.rate_hz, output.target.metering_layout)
+        self._thread = ThreadPoolExecutor(max_workers=1)
+        self._pending: list[Future[None]] = []
+
+    def add(self, block: Block) -> None:
+        self._pending.append(self._thread.submit(self._take, block))
+        if len(self._pending) > _BLOCKS_AHEAD:
+            self._pending.pop(0).result()
+
+    def _take(self, block: Block) -> None:
+        self._meter.add(block)
+        self._writer.add(block)
+
+    def finish(self) -> Result:
+        while self._pending:
+            self._pending.pop(0).result()
+        figures = self._meter.finish()
+        return Result(self._writer.path, self._output, figures, self._meter.history, self._writer.clipped_samples)
+
+    def __enter__(self) -> "_Lane":
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._thread.shutdown(wait=True, cancel_futures=True)
+        self._writer.__exit__(*error)  # type: ignore[arg-type]

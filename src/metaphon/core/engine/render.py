@@ -1,0 +1,125 @@
+"""From a plan to samples, block by block; no more of the mix is held than one block and what rings on."""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from metaphon.core.engine.curves import GRID_FRAMES, Fader, Mixer
+from metaphon.core.engine.plan import Plan, StripPlan
+from metaphon.core.engine.tails import Tail, tail_for
+from metaphon.core.errors import InputError
+from metaphon.core.files.audio import ClipReader
+from metaphon.core.process.processor import Block
+from metaphon.core.scene.targets import Target
+
+BLOCK_FRAMES = 8 * GRID_FRAMES
+
+
+@dataclass(frozen=True)
+class Output:
+    """One result: a target, of the whole mix or of what one strip alone puts into it (a stem)."""
+
+    target: Target
+    stem: str | None = None
+
+
+def render(
+    plan: Plan,
+    outputs: Sequence[Output],
+    first: int = 0,
+    last: int | None = None,
+    block_frames: int = BLOCK_FRAMES,
+) -> Iterator[list[Block]]:
+    """Yield blocks, one (channels, frames) array for each output, covering frames [first, last) of the mix.
+
+    block_frames is a multiple of GRID_FRAMES and changes nothing but speed. A span that does not begin at
+    0 is run up to from far enough before for every tail to have died away by 120 dB.
+    """
+    last = plan.frames if last is None else min(last, plan.frames)
+    warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
+    at = warm_up - warm_up % GRID_FRAMES
+    strips = [_Strip(strip, plan.rate_hz) for strip in plan.strips]
+    tails = [_tail(plan, output) for output in outputs]
+    try:
+        while at < last:
+            signals = _programme(strips, at, block_frames)
+            blocks = [tail.process(signals, at, block_frames) for tail in tails]
+            cut = slice(max(first - at, 0), min(last - at, block_frames))
+            if cut.start < cut.stop:
+                yield [block[:, cut] for block in blocks]
+            at += block_frames
+    finally:
+        for strip in strips:
+            strip.close()
+
+
+def _tail(plan: Plan, output: Output) -> Tail:
+    feeds = [feed for feed in plan.feeds if output.stem in (None, feed.strip)]
+    return tail_for(output.target, feeds, plan.rate_hz)
+
+
+def _programme(strips: Sequence["_Strip"], at: int, frames: int) -> dict[str, Block]:
+    """Run every strip once, in order, and collect what each feeds into the programme."""
+    waiting: dict[str, Block] = {}
+    signals: dict[str, Block] = {}
+    for strip in strips:
+        fed = strip.run(waiting, at, frames)
+        if fed is not None:
+            signals[strip.plan.id] = fed
+    return signals
+
+
+def _all_numbers(block: Block) -> bool:
+    """Whether every sample is finite; a sum is cheaper than a look at each, and hides no NaN or infinity."""
+    return bool(np.isfinite(block.sum()))
+
+
+class _Strip:
+    """A strip with its memory."""
+
+    def __init__(self, plan: StripPlan, rate_hz: int) -> None:
+        self.plan = plan
+        self._rate_hz = rate_hz
+        self._clips = [(clip, ClipReader(clip.path)) for clip in plan.clips]
+        self._chain = [(p.title, p.start(plan.channels, rate_hz)) for p in plan.chain]
+        self._fader = Fader(plan.fader_db, rate_hz)
+        self._routes = [(r, Fader(r.level_db, rate_hz), Mixer(r.gains, rate_hz)) for r in plan.routes]
+
+    def run(self, waiting: dict[str, Block], at: int, frames: int) -> Block | None:
+        """Process one block; adds to what the buses wait for, gives what goes into the programme."""
+        block = self._source(waiting, at, frames)
+        if not self._chain and not block.any():
+            return None
+        for title, running in self._chain:
+            block = running.process(block)
+            if not _all_numbers(block):
+                raise InputError(
+                    f"{title} on {self.plan.name} made samples that are not numbers at {at / self._rate_hz:.1f} s; "
+                    "bypass it or change its settings."
+                )
+        if self.plan.silent:
+            return None
+        after = self._fader.apply(block, at)
+        for route, level, mixer in self._routes:
+            part = mixer.apply(level.apply(block if route.before_fader else after, at), at)
+            waiting[route.bus] = waiting[route.bus] + part if route.bus in waiting else part
+        return after if self.plan.feed else None
+
+    def _source(self, waiting: dict[str, Block], at: int, frames: int) -> Block:
+        block = waiting.pop(self.plan.id, None)
+        if block is None:
+            block = np.zeros((self.plan.channels, frames), dtype=np.float32)
+        for clip, reader in self._clips:
+            if clip.first < at + frames and at < clip.first + clip.frames:
+                block += reader.read(at - clip.first, frames)
+                if not _all_numbers(block):
+                    raise InputError(
+                        f"{clip.path.name} holds samples that are not numbers near {at / self._rate_hz:.1f} s; "
+                        "export it again."
+                    )
+        return block
+
+    def close(self) -> None:
+        for _, reader in self._clips:
+            reader.close()

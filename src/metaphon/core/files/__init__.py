@@ -1,0 +1,1 @@
+"""Reading and writing: audio files, intake, the mix document."""

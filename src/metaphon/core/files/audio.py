@@ -1,0 +1,152 @@
+"""Audio files as they lie on disk: what one holds, and writing one that appears only when it is whole."""
+
+import os
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import Literal
+
+import numpy as np
+import soundfile
+from numpy.typing import NDArray
+
+from metaphon.core.errors import InputError
+
+MOST_CHANNELS = 24
+CONTAINERS = {"WAV": "WAV", "WAVEX": "WAV", "RF64": "WAV", "FLAC": "FLAC", "AIFF": "AIFF"}
+Bits = Literal["16", "24", "32f"]
+
+
+@dataclass(frozen=True)
+class AudioInfo:
+    """What a file holds, without having read its samples."""
+
+    container: str
+    encoding: str
+    channels: int
+    sample_rate_hz: int
+    frames: int
+
+    @property
+    def duration_s(self) -> float:
+        return self.frames / self.sample_rate_hz
+
+
+def probe(path: Path, name: str = "") -> AudioInfo:
+    """Read a file's header. `name` is what to call it in messages.
+
+    Raises InputError where it is missing, not WAV, FLAC or AIFF, cut short, empty, or too wide.
+    """
+    name = name or path.name
+    if not path.is_file():
+        raise InputError(f"{name} is not there; put it beside the mix document or correct its name.")
+    try:
+        info = soundfile.info(str(path))
+    except (soundfile.LibsndfileError, RuntimeError):
+        raise InputError(f"{name} is not an audio file that can be read; bring WAV, FLAC or AIFF.") from None
+    container = CONTAINERS.get(info.format)
+    if container is None:
+        raise InputError(f"{name} is a {info.format} file; bring WAV, FLAC or AIFF.")
+    if not 1 <= info.channels <= MOST_CHANNELS:
+        raise InputError(f"{name} has {info.channels} channels; a recording may have 1 to {MOST_CHANNELS}. Split it.")
+    promised = _promised_bytes(path)
+    held = path.stat().st_size
+    if promised > held + 1:
+        raise InputError(f"{name} is cut short: {held} of {promised} bytes are there. Copy or export it again.")
+    if info.frames <= 0:
+        raise InputError(f"{name} holds no sound, 0 samples; export it again.")
+    return AudioInfo(container, info.subtype, info.channels, info.samplerate, info.frames)
+
+
+def _promised_bytes(path: Path) -> int:
+    """The end of the sound as a RIFF or IFF header gives it; 0 where it does not say.
+
+    The reading library mends such headers silently, and a mix would be short without anybody knowing.
+    """
+    with path.open("rb") as file:
+        head = file.read(12)
+        order = {b"RIFF": "<", b"FORM": ">"}.get(head[:4])
+        if order is None:
+            return 0
+        while len(chunk := file.read(8)) == 8:
+            kind, size = chunk[:4], struct.unpack(order + "I", chunk[4:])[0]
+            if kind in (b"data", b"SSND"):
+                return 0 if size in (0, 0xFFFFFFFF) else file.tell() + size
+            file.seek(size + size % 2, os.SEEK_CUR)
+    return 0
+
+
+class ClipReader:
+    """Reads stretches of a file at any place, silence outside it."""
+
+    def __init__(self, path: Path) -> None:
+        self._file = soundfile.SoundFile(str(path))
+        self.channels = self._file.channels
+        self.frames = self._file.frames
+        self._at = 0
+
+    def read(self, first: int, frames: int) -> NDArray[np.float32]:
+        """Samples [first, first + frames) as (channels, frames); first may be negative."""
+        out = np.zeros((self.channels, frames), dtype=np.float32)
+        start, stop = max(first, 0), min(first + frames, self.frames)
+        if start < stop:
+            if self._at != start:
+                self._file.seek(start)
+            self._at = stop
+            got = self._file.read(stop - start, dtype="float32", always_2d=True).T
+            out[:, start - first : start - first + got.shape[1]] = got
+        return out
+
+    def close(self) -> None:
+        self._file.close()
+
+
+class AudioWriter:
+    """Writes an audio file block by block under a passing name, and gives it its own when all went well.
+
+    16 and 24 bits are dithered (TPDF, 2 LSB peak to peak, Lipshitz et al. 1992) from a fixed seed; digital
+    silence stays digital silence. What exceeds full scale is held there and counted in `clipped_samples`.
+    """
+
+    def __init__(self, path: Path, channels: int, rate_hz: int, bits: Bits = "24", container: str = "wav") -> None:
+        self.path = path
+        self.clipped_samples = 0
+        self._passing = path.with_name(f".{path.name}.part")
+        if container == "flac" and (channels > 8 or bits == "32f"):
+            raise InputError("FLAC holds at most 8 channels of 16 or 24 bits; choose WAV.")
+        self._bits = bits
+        self._random = np.random.default_rng(20480)
+        subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
+        kind = "FLAC" if container == "flac" else "RF64"
+        self._file = soundfile.SoundFile(str(self._passing), "w", rate_hz, channels, subtype, format=kind)
+        if kind == "RF64":
+            _let_small_files_be_wav(self._file)
+
+    def add(self, block: NDArray[np.float32]) -> None:
+        """Write the next block, (channels, frames)."""
+        if self._bits == "32f":
+            self._file.write(block.T)
+            return
+        depth = int(self._bits)
+        top = 2.0 ** (depth - 1)
+        dither = self._random.random(block.shape, dtype=np.float32) - self._random.random(block.shape, dtype=np.float32)
+        wanted = np.rint(np.where(block == 0.0, 0.0, block * top + dither))
+        held = np.clip(wanted, -top, top - 1)
+        self.clipped_samples += int(np.count_nonzero(np.abs(block) > 1.0))
+        self._file.write((held.astype(np.int32) << (32 - depth)).T)
+
+    def __enter__(self) -> "AudioWriter":
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self._file.close()
+        if kind is None:
+            self._passing.replace(self.path)
+        else:
+            self._passing.unlink(missing_ok=True)
+
+
+def _let_small_files_be_wav(file: soundfile.SoundFile) -> None:
+    """Write 64-bit sizes only where the file outgrows 4 GiB (libsndfile's SFC_RF64_AUTO_DOWNGRADE)."""
+    soundfile._snd.sf_command(file._file, 0x1210, soundfile._ffi.NULL, 1)

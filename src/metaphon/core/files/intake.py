@@ -1,0 +1,116 @@
+"""Bringing a recording in: checked from end to end, at the mix's sample rate, its outline drawn."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile
+import soxr
+from numpy.typing import NDArray
+
+from metaphon.core.errors import InputError
+from metaphon.core.files.audio import AudioInfo, AudioWriter, probe
+from metaphon.core.measure.peaks import decibels
+
+OUTLINE_COLUMNS = 600
+_BLOCK = 1 << 16
+
+
+@dataclass(frozen=True)
+class Intake:
+    """What came in. `notices` are plain sentences about anything that was done to it."""
+
+    info: AudioInfo
+    channels: int
+    sample_rate_hz: int
+    frames: int
+    sample_peak_dbfs: float | None
+    channel_peaks_dbfs: list[float | None]
+    outline: list[float]
+    converted: bool
+    notices: list[str]
+
+
+def take_in(
+    path: Path, rate_hz: int, converted_path: Path, name: str, progress: Callable[[float], None] | None = None
+) -> Intake:
+    """Read a recording through; where its rate is not the mix's, write it anew to converted_path.
+
+    The conversion is soxr's very high quality, in 32-bit float, so that nothing clips. `outline` holds the
+    highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as `probe` does, and for
+    samples that are not numbers or a file that breaks off.
+    """
+    info = probe(path, name)
+    converted = info.sample_rate_hz != rate_hz
+    outline = np.zeros(OUTLINE_COLUMNS)
+    peaks = np.zeros(info.channels)
+    done = 0
+    frames = info.frames
+    with soundfile.SoundFile(str(path)) as file:
+        if converted:
+            resampler = soxr.ResampleStream(info.sample_rate_hz, rate_hz, info.channels, quality="VHQ")
+            with AudioWriter(converted_path, info.channels, rate_hz, "32f") as writer:
+                frames = 0
+                for block in _blocks(file, info, name):
+                    done = _survey(block, done, info.frames, outline, peaks, progress)
+                    fresh = resampler.resample_chunk(block, last=done >= info.frames)
+                    writer.add(fresh.T)
+                    frames += len(fresh)
+        else:
+            for block in _blocks(file, info, name):
+                done = _survey(block, done, info.frames, outline, peaks, progress)
+    notices = []
+    if converted:
+        notices.append(f"{name} was at {info.sample_rate_hz} Hz and is now at {rate_hz} Hz like the mix.")
+    if not peaks.any():
+        notices.append(f"{name} is silent from end to end.")
+    return Intake(
+        info=info,
+        channels=info.channels,
+        sample_rate_hz=rate_hz,
+        frames=frames,
+        sample_peak_dbfs=decibels(float(peaks.max())),
+        channel_peaks_dbfs=[decibels(float(peak)) for peak in peaks],
+        outline=[round(float(value), 4) for value in outline],
+        converted=converted,
+        notices=notices,
+    )
+
+
+def _blocks(file: soundfile.SoundFile, info: AudioInfo, name: str):  # type: ignore[no-untyped-def]
+    done = 0
+    while done < info.frames:
+        try:
+            block = file.read(_BLOCK, dtype="float32", always_2d=True)
+        except soundfile.LibsndfileError:
+            block = np.zeros((0, info.channels), dtype=np.float32)
+        if len(block) == 0:
+            raise InputError(
+                f"{name} breaks off after {done / info.sample_rate_hz:.1f} of {info.duration_s:.1f} s. "
+                "Copy or export it again."
+            )
+        bad = ~np.isfinite(block).all(axis=1)
+        if bad.any():
+            at = (done + int(np.argmax(bad))) / info.sample_rate_hz
+            raise InputError(f"{name} holds samples that are not numbers, the first at {at:.3f} s. Export it again.")
+        done += len(block)
+        yield block
+
+
+def _survey(
+    block: NDArray[np.float32],
+    done: int,
+    frames: int,
+    outline: NDArray[np.float64],
+    peaks: NDArray[np.float64],
+    progress: Callable[[float], None] | None,
+) -> int:
+    size = np.abs(block)
+    np.maximum(peaks, size.max(axis=0), out=peaks)
+    columns = (done + np.arange(len(block))) * OUTLINE_COLUMNS // frames
+    np.maximum.at(outline, columns, size.max(axis=1))
+    done += len(block)
+    if progress:
+        progress(done / frames)
+    return done

@@ -1,0 +1,80 @@
+"""How alike two channels are, and what is lost when they are added."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+WINDOW_S = 0.1
+LARGEST_LOSS_DB = 120.0
+_SILENCE = 1e-14  # mean power below which a window holds no sound, -140 dBFS
+
+
+def correlation(left_power: float, right_power: float, product: float) -> float | None:
+    """Normalised product of two channels, -1 to 1, from their mean powers; None where either is silent."""
+    if min(left_power, right_power) < _SILENCE:
+        return None
+    return float(np.clip(product / np.sqrt(left_power * right_power), -1.0, 1.0))
+
+
+def fold_down_loss_db(left_power: float, right_power: float, product: float) -> float | None:
+    """How much quieter the sum of two channels is than if both were alike.
+
+    0 dB for two equal channels, 3.01 dB for unrelated ones, LARGEST_LOSS_DB where they cancel; None in
+    silence. Derived: 10 log10(2 (Pl + Pr) / P(l + r)).
+    """
+    apart = left_power + right_power
+    if apart < _SILENCE:
+        return None
+    together = max(apart + 2.0 * product, 0.0)
+    floor = 2.0 * apart * 10.0 ** (-LARGEST_LOSS_DB / 10.0)
+    return float(10.0 * np.log10(2.0 * apart / max(together, floor)))
+
+
+class CorrelationMeter:
+    """Correlation and fold-down loss of a pair, overall and for every 100 ms, fed block by block."""
+
+    def __init__(self, rate_hz: int) -> None:
+        self._hop = round(WINDOW_S * rate_hz)
+        self._open = np.zeros(3)
+        self._filled = 0
+        self._sums: list[NDArray[np.float64]] = []
+
+    def add(self, left: NDArray[np.float32], right: NDArray[np.float32]) -> None:
+        """Take the next stretch of both channels, (frames) each."""
+        start = 0
+        while start < len(left):
+            stop = min(len(left), start + self._hop - self._filled)
+            one, two = left[start:stop].astype(np.float64), right[start:stop].astype(np.float64)
+            self._open += (one @ one, two @ two, one @ two)
+            self._filled += stop - start
+            start = stop
+            if self._filled == self._hop:
+                self._close()
+
+    def _close(self) -> None:
+        if self._filled:
+            self._sums.append(np.append(self._open, self._filled))
+        self._open = np.zeros(3)
+        self._filled = 0
+
+    def finish(self) -> None:
+        """Count the last, shorter window."""
+        self._close()
+
+    @property
+    def _means(self) -> tuple[float, float, float]:
+        total = np.sum(self._sums, axis=0) if self._sums else np.array([0.0, 0.0, 0.0, 1.0])
+        left, right, product = total[:3] / total[3]
+        return left, right, product
+
+    @property
+    def overall(self) -> float | None:
+        return correlation(*self._means)
+
+    @property
+    def loss_db(self) -> float | None:
+        return fold_down_loss_db(*self._means)
+
+    @property
+    def over_time(self) -> list[float | None]:
+        """Correlation of each window; None where a channel is silent."""
+        return [correlation(*(sums[:3] / sums[3])) for sums in self._sums]

@@ -1,0 +1,150 @@
+"""Loudness of a programme by ITU-R BS.1770-5 and EBU Tech 3341 and 3342."""
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+from scipy.signal import bilinear
+
+from metaphon.core.spatial.layouts import Layout
+
+BLOCK_S = 0.1
+_OFFSET = -0.691
+
+
+def k_weighting(rate_hz: float) -> NDArray[np.float64]:
+    """The two K-weighting stages at any sample rate, (2, 6) second-order sections.
+
+    At 48 kHz they are the tables of BS.1770-5 annex 1; elsewhere the same analogue filters, transformed anew.
+    """
+    rows = []
+    # Resonance and quality read back from the 48 kHz tables; numerators per stage (s^2, s, 1).
+    for centre, quality, top in (
+        (1681.974450955533, 0.7071752369554196, _shelf),
+        (38.13547087602444, 0.5003270373238773, _high_pass),
+    ):
+        warped = 2.0 * rate_hz * np.tan(np.pi * centre / rate_hz)
+        b, a = bilinear(top(warped, quality), [1.0, warped / quality, warped**2], rate_hz)
+        rows.append([*b, *a])
+    # The standard writes the second numerator as 1, -2, 1 whatever its gain.
+    rows[1][:3] = [1.0, -2.0, 1.0]
+    return np.array(rows)
+
+
+def _shelf(warped: float, quality: float) -> list[float]:
+    high = 10.0 ** (3.999843853973347 / 20.0)
+    middle = high**0.4996667741545416
+    return [high, middle * warped / quality, warped**2]
+
+
+def _high_pass(warped: float, quality: float) -> list[float]:
+    return [1.0, 0.0, 0.0]
+
+
+def channel_weights(layout: Layout) -> NDArray[np.float64]:
+    """The weight of each channel: 1.41 at the sides, 0 for LFE, else 1. Source: BS.1770-5, annex 3."""
+    return np.array(
+        [
+            0.0 if lfe else 1.41 if 60 <= abs(azimuth) <= 120 and abs(elevation) < 30 else 1.0
+            for lfe, (azimuth, elevation) in zip(layout.is_lfe, layout.angles_deg, strict=True)
+        ]
+    )
+
+
+class LoudnessMeter:
+    """Momentary, short-term and integrated loudness and loudness range, fed block by block."""
+
+    def __init__(self, weights: NDArray[np.float64], rate_hz: int) -> None:
+        self._sections = k_weighting(rate_hz)
+        self._weights = weights
+        self._state = np.zeros((len(weights), 4))
+        self._hop = round(BLOCK_S * rate_hz)
+        self._sum = 0.0
+        self._filled = 0
+        self._powers: list[float] = []
+
+    def add(self, block: NDArray[np.float32]) -> None:
+        """Take the next block, (channels, frames)."""
+        self._sum, self._filled, done = _weigh(
+            block, self._sections, self._weights, self._state, self._sum, self._filled, self._hop
+        )
+        self._powers.extend(done.tolist())
+
+    def _windows(self, blocks: int) -> NDArray[np.float64]:
+        powers = np.array(self._powers)
+        if len(powers) < blocks:
+            return np.zeros(0)
+        sums = np.concatenate([[0.0], np.cumsum(powers)])
+        return np.maximum(sums[blocks:] - sums[:-blocks], 0.0) / blocks
+
+    @property
+    def momentary_lufs(self) -> NDArray[np.float64]:
+        """Loudness of every 400 ms window, ten a second; -inf in silence."""
+        return _lufs(self._windows(4))
+
+    @property
+    def short_term_lufs(self) -> NDArray[np.float64]:
+        """Loudness of every 3 s window, ten a second; -inf in silence."""
+        return _lufs(self._windows(30))
+
+    @property
+    def integrated_lufs(self) -> float | None:
+        """Loudness of the whole, gated at -70 LUFS and at -10 LU; None where nothing is that loud."""
+        power = _gated(self._windows(4), -10.0)
+        return None if power.size == 0 else float(_lufs(power.mean()))
+
+    @property
+    def range_lu(self) -> float | None:
+        """The spread between the 10th and 95th per cent of short-term loudness. Source: EBU Tech 3342."""
+        power = _gated(self._windows(30), -20.0)
+        if power.size == 0:
+            return None
+        low, high = np.percentile(_lufs(power), [10, 95])
+        return float(high - low)
+
+
+def _lufs(power: NDArray[np.float64] | float) -> NDArray[np.float64]:
+    with np.errstate(divide="ignore"):
+        return _OFFSET + 10.0 * np.log10(power)
+
+
+def _gated(power: NDArray[np.float64], relative_lu: float) -> NDArray[np.float64]:
+    power = power[_lufs(power) > -70.0]
+    if power.size == 0:
+        return power
+    return power[_lufs(power) > _lufs(power.mean()) + relative_lu]
+
+
+@numba.njit(cache=True, nogil=True)
+def _weigh(block, sections, weights, state, running, filled, hop):  # type: ignore[no-untyped-def]
+    """Filter, square and add up; returns the open sum, its length and the mean powers of the finished hops."""
+    channels, frames = block.shape
+    finished = (filled + frames) // hop
+    sums = np.zeros(finished + 1)
+    sums[0] = running
+    b0, b1, b2, a1, a2 = sections[0, 0], sections[0, 1], sections[0, 2], sections[0, 4], sections[0, 5]
+    c1, c2 = sections[1, 4], sections[1, 5]
+    for channel in range(channels):
+        if weights[channel] == 0.0:
+            continue
+        s1, s2, t1, t2 = state[channel]
+        position = filled
+        slot = 0
+        total = 0.0
+        for i in range(frames):
+            x = float(block[channel, i])
+            y = b0 * x + s1
+            s1 = b1 * x - a1 * y + s2
+            s2 = b2 * x - a2 * y
+            z = y + t1
+            t1 = -2.0 * y - c1 * z + t2
+            t2 = y - c2 * z
+            total += z * z
+            position += 1
+            if position == hop:
+                sums[slot] += weights[channel] * total
+                total = 0.0
+                slot += 1
+                position = 0
+        sums[slot] += weights[channel] * total
+        state[channel, 0], state[channel, 1], state[channel, 2], state[channel, 3] = s1, s2, t1, t2
+    return sums[finished], (filled + frames) % hop, sums[:finished] / hop

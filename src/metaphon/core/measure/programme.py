@@ -1,0 +1,98 @@
+"""All meters of one programme together, as `measure` and every render report them."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.measure.correlation import CorrelationMeter
+from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
+from metaphon.core.measure.peaks import PeakMeter, decibels
+from metaphon.core.spatial.layouts import Layout
+
+
+@dataclass(frozen=True)
+class Figures:
+    """What was measured of a programme. None where there was too little sound, or not two channels."""
+
+    duration_s: float
+    sample_rate_hz: int
+    channels: int
+    integrated_lufs: float | None
+    max_momentary_lufs: float | None
+    max_short_term_lufs: float | None
+    loudness_range_lu: float | None
+    true_peak_dbtp: float | None
+    sample_peak_dbfs: float | None
+    correlation: float | None
+    fold_down_loss_db: float | None
+    dc_offset: float
+
+
+@dataclass(frozen=True)
+class History:
+    """The same programme ten times a second: momentary and short-term loudness, correlation (two channels only)."""
+
+    momentary_lufs: list[float | None]
+    short_term_lufs: list[float | None]
+    correlation: list[float | None]
+
+
+class ProgrammeMeter:
+    """Measures a programme block by block. Without a layout every channel counts alike (scenes: W alone)."""
+
+    def __init__(self, channels: int, rate_hz: int, layout: Layout | None = None) -> None:
+        weights = channel_weights(layout) if layout else np.eye(1, channels)[0]
+        self._channels = channels
+        self._rate_hz = rate_hz
+        self._frames = 0
+        self._sum = np.zeros(channels)
+        self._loudness = LoudnessMeter(weights, rate_hz)
+        self._peaks = PeakMeter(channels, rate_hz)
+        self._pair = CorrelationMeter(rate_hz) if channels == 2 else None
+
+    def add(self, block: NDArray[np.float32]) -> None:
+        """Take the next block, (channels, frames)."""
+        self._frames += block.shape[1]
+        self._sum += block.sum(axis=1, dtype=np.float64)
+        self._loudness.add(block)
+        self._peaks.add(block)
+        if self._pair:
+            self._pair.add(block[0], block[1])
+
+    def finish(self) -> Figures:
+        """Close the windows that are still open and give the figures of the whole."""
+        self._peaks.finish()
+        if self._pair:
+            self._pair.finish()
+        return Figures(
+            duration_s=self._frames / self._rate_hz,
+            sample_rate_hz=self._rate_hz,
+            channels=self._channels,
+            integrated_lufs=self._loudness.integrated_lufs,
+            max_momentary_lufs=_highest(self._loudness.momentary_lufs),
+            max_short_term_lufs=_highest(self._loudness.short_term_lufs),
+            loudness_range_lu=self._loudness.range_lu,
+            true_peak_dbtp=decibels(float(self._peaks.true_peak.max(initial=0.0))),
+            sample_peak_dbfs=decibels(float(self._peaks.sample_peak.max(initial=0.0))),
+            correlation=self._pair.overall if self._pair else None,
+            fold_down_loss_db=self._pair.loss_db if self._pair else None,
+            dc_offset=float(np.max(np.abs(self._sum / max(self._frames, 1)), initial=0.0)),
+        )
+
+    @property
+    def history(self) -> History:
+        return History(
+            momentary_lufs=_finite(self._loudness.momentary_lufs),
+            short_term_lufs=_finite(self._loudness.short_term_lufs),
+            correlation=self._pair.over_time if self._pair else [],
+        )
+
+
+def _highest(values: NDArray[np.float64]) -> float | None:
+    highest = values.max(initial=-np.inf)
+    return float(highest) if np.isfinite(highest) else None
+
+
+def _finite(values: NDArray[np.float64]) -> list[float | None]:
+    return [round(float(v), 2) if np.isfinite(v) else None for v in values]

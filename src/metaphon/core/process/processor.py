@@ -1,0 +1,47 @@
+"""What a processor is: a frozen set of parameters that can start running."""
+
+from abc import ABC, abstractmethod
+from typing import Any, ClassVar, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field
+
+Block = NDArray[np.float32]
+
+
+class Running(Protocol):
+    """A processor at work, with its memory of what went before."""
+
+    def process(self, block: Block) -> Block:
+        """Take (channels, frames) and give as many back; the block taken is not written to."""
+
+
+class Processor(BaseModel, ABC):
+    """The parameters of one processor, each with unit, range, default, step and one line of help."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+    title: ClassVar[str]
+
+    @abstractmethod
+    def start(self, channels: int, rate_hz: int) -> Running:
+        """Begin with silence behind it."""
+
+    @property
+    def tail_s(self) -> float:
+        """How long it goes on sounding after its input has ended."""
+        return 0.0
+
+
+def parameter(
+    default: float, low: float, high: float, *, unit: str, step: float, help: str, scale: str = "linear"
+) -> Any:
+    """Declare a numeric parameter with all that a screen needs to draw its control."""
+    extra = {"unit": unit, "step": step, "scale": scale}
+    return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)
+
+
+def switch(default: bool, *, help: str) -> Any:
+    """Declare an on/off parameter."""
+    return Field(default, description=help)

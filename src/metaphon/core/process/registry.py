@@ -1,0 +1,22 @@
+"""Finds every processor in this package."""
+
+from importlib import import_module
+from pkgutil import iter_modules
+from typing import Annotated, Any, Union
+
+from pydantic import Field
+
+from metaphon.core import process
+from metaphon.core.process.processor import Processor
+
+
+def _find() -> dict[str, type[Processor]]:
+    for module in iter_modules(process.__path__):
+        if module.name != "registry":
+            import_module(f"{process.__name__}.{module.name}")
+    return {cls.model_fields["kind"].default: cls for cls in Processor.__subclasses__()}
+
+
+KINDS: dict[str, type[Processor]] = dict(sorted(_find().items()))
+
+AnyProcessor: Any = Annotated[Union[tuple(KINDS.values())], Field(discriminator="kind")]  # noqa: UP007

@@ -1,0 +1,49 @@
+"""The output formats a mix can be rendered to."""
+
+import re
+from dataclasses import dataclass
+
+from metaphon.core.errors import InputError
+from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of
+from metaphon.core.spatial.layouts import LAYOUTS, Layout
+
+
+@dataclass(frozen=True)
+class Target:
+    """One output format: loudspeakers (layout), headphones, or an ambisonic scene (order)."""
+
+    name: str
+    title: str
+    channels: int
+    layout: Layout | None = None
+    order: int | None = None
+
+    @property
+    def channel_labels(self) -> tuple[str, ...]:
+        if self.layout:
+            return self.layout.labels
+        return ("left ear", "right ear") if self.order is None else tuple(f"ACN {i}" for i in range(self.channels))
+
+    @property
+    def metering_layout(self) -> Layout | None:
+        """The layout whose loudness weights hold: two ears count as a stereo pair, a scene has none."""
+        return LAYOUTS["0+2+0"] if self.name == "binaural" else self.layout
+
+
+OFFERED = ("0+2+0", "0+5+0", "binaural", "0+1+0", "0+7+0", "4+5+0", "4+7+0", "9+10+3", "scene1", "scene3")
+
+
+def target_named(name: str) -> Target:
+    """Read a target's name: a BS.2051 layout, `binaural` or `sceneN`. Raises InputError for any other."""
+    if name in LAYOUTS:
+        layout = LAYOUTS[name]
+        return Target(name, layout.title, layout.channels, layout=layout)
+    if name == "binaural":
+        return Target(name, "Binaural", 2)
+    match = re.fullmatch(r"scene(\d)", name)
+    if match and 1 <= int(match[1]) <= MAX_ORDER:
+        order = int(match[1])
+        return Target(name, f"Ambisonic {order}", channels_of(order), order=order)
+    raise InputError(
+        f"There is no target {name!r}; use binaural, scene1 to scene{MAX_ORDER}, or one of {', '.join(LAYOUTS)}."
+    )

@@ -1,0 +1,1 @@
+"""Directions, loudspeaker layouts, panning, ambisonics and measured heads."""

@@ -1,0 +1,153 @@
+"""Loudspeaker layouts of ITU-R BS.2051-3: names, channel order and nominal directions. One row a layout."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from metaphon.core.errors import InputError
+from metaphon.core.spatial.directions import Vectors, unit_vectors
+
+# label: (azimuth_deg, elevation_deg), nominal. Upper layer 30, lower layer -30 (BS.2051-3, table 1).
+LOUDSPEAKERS: dict[str, tuple[float, float]] = {
+    "M+000": (0, 0),
+    "M+SC": (15, 0),
+    "M-SC": (-15, 0),
+    "M+030": (30, 0),
+    "M-030": (-30, 0),
+    "M+045": (45, 0),
+    "M-045": (-45, 0),
+    "M+060": (60, 0),
+    "M-060": (-60, 0),
+    "M+090": (90, 0),
+    "M-090": (-90, 0),
+    "M+110": (110, 0),
+    "M-110": (-110, 0),
+    "M+135": (135, 0),
+    "M-135": (-135, 0),
+    "M+180": (180, 0),
+    "U+000": (0, 30),
+    "U+030": (30, 30),
+    "U-030": (-30, 30),
+    "U+045": (45, 30),
+    "U-045": (-45, 30),
+    "U+090": (90, 30),
+    "U-090": (-90, 30),
+    "U+110": (110, 30),
+    "U-110": (-110, 30),
+    "U+135": (135, 30),
+    "U-135": (-135, 30),
+    "U+180": (180, 30),
+    "T+000": (0, 90),
+    "B+000": (0, -30),
+    "B+045": (45, -30),
+    "B-045": (-45, -30),
+    "LFE1": (45, -30),
+    "LFE2": (-45, -30),
+}
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A loudspeaker layout: its BS.2051 name, its everyday name and its channels in order."""
+
+    name: str
+    everyday: str
+    labels: tuple[str, ...]
+
+    @property
+    def channels(self) -> int:
+        return len(self.labels)
+
+    @property
+    def title(self) -> str:
+        return f"{self.everyday} ({self.name})"
+
+    @cached_property
+    def is_lfe(self) -> tuple[bool, ...]:
+        return tuple(label.startswith("LFE") for label in self.labels)
+
+    @cached_property
+    def main(self) -> tuple[int, ...]:
+        """The indices of the channels that have a direction (all but LFE)."""
+        return tuple(i for i, lfe in enumerate(self.is_lfe) if not lfe)
+
+    @cached_property
+    def angles_deg(self) -> tuple[tuple[float, float], ...]:
+        return tuple(LOUDSPEAKERS[label] for label in self.labels)
+
+    @cached_property
+    def vectors(self) -> Vectors:
+        """Unit vectors of all channels, (channels, 3)."""
+        azimuth, elevation = np.array(self.angles_deg).T
+        return unit_vectors(azimuth, elevation)
+
+    @cached_property
+    def mirror(self) -> tuple[int, ...]:
+        """For each channel the index of the one on the other side."""
+        swap = str.maketrans("+-", "-+")
+        found = {label: i for i, label in enumerate(self.labels)}
+        return tuple(found.get(label.translate(swap), i) for i, label in enumerate(self.labels))
+
+
+def _layout(name: str, everyday: str, labels: str) -> Layout:
+    return Layout(name, everyday, tuple(labels.split()))
+
+
+_FIVE = "M+030 M-030 M+000 LFE1 M+110 M-110"
+_SEVEN = "M+030 M-030 M+000 LFE1 M+090 M-090 M+135 M-135"
+
+LAYOUTS: dict[str, Layout] = {
+    row.name: row
+    for row in (
+        _layout("0+1+0", "Mono", "M+000"),
+        _layout("0+2+0", "Stereo", "M+030 M-030"),
+        _layout("0+3+0", "LCR", "M+030 M-030 M+000"),  # common practice, not in BS.2051
+        _layout("0+4+0", "Quad", "M+045 M-045 M+135 M-135"),  # common practice, not in BS.2051
+        _layout("0+5+0", "5.1", _FIVE),
+        _layout("2+5+0", "5.1.2", f"{_FIVE} U+030 U-030"),
+        _layout("4+5+0", "5.1.4", f"{_FIVE} U+030 U-030 U+110 U-110"),
+        _layout("0+7+0", "7.1", _SEVEN),
+        _layout("2+7+0", "7.1.2", f"{_SEVEN} U+090 U-090"),  # common practice
+        _layout("4+7+0", "7.1.4", f"{_SEVEN} U+045 U-045 U+135 U-135"),
+        _layout("4+9+0", "9.1.4", f"{_SEVEN} U+045 U-045 U+135 U-135 M+SC M-SC"),
+        _layout(
+            "9+10+3",
+            "22.2",
+            "M+060 M-060 M+000 LFE1 M+135 M-135 M+030 M-030 M+180 LFE2 M+090 M-090 "
+            "U+045 U-045 U+000 T+000 U+135 U-135 U+090 U-090 U+180 B+000 B+045 B-045",
+        ),
+    )
+}
+
+# What a recording of so many channels is taken for, until somebody says otherwise (common practice).
+_BY_CHANNELS = {
+    1: "0+1+0",
+    2: "0+2+0",
+    3: "0+3+0",
+    4: "0+4+0",
+    6: "0+5+0",
+    8: "0+7+0",
+    10: "2+7+0",
+    12: "4+7+0",
+    14: "4+9+0",
+    24: "9+10+3",
+}
+
+
+def layout_named(name: str) -> Layout:
+    """Look a layout up by its BS.2051 name. Raises InputError for an unknown one."""
+    try:
+        return LAYOUTS[name]
+    except KeyError:
+        raise InputError(f"There is no loudspeaker layout {name}; use one of {', '.join(LAYOUTS)}.") from None
+
+
+def layout_for_channels(channels: int) -> Layout:
+    """The layout a recording with this many channels is taken for. Raises InputError where there is none."""
+    name = _BY_CHANNELS.get(channels)
+    if name is None:
+        raise InputError(
+            f"{channels} channels fit no loudspeaker layout; place the recording as a scene or split it."
+        )
+    return LAYOUTS[name]

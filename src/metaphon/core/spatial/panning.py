@@ -1,0 +1,137 @@
+"""Panning: where a direction's sound goes on a loudspeaker layout. Gains squared always sum to one."""
+
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+from scipy.spatial import ConvexHull
+
+from metaphon.core.spatial.directions import Vectors, ring, unit_vectors, wrap_azimuth
+from metaphon.core.spatial.layouts import Layout
+
+Gains = NDArray[np.float64]
+
+
+def normalised(gains: Gains) -> Gains:
+    """Scale gains (..., channels) so that their squares sum to one."""
+    norm = np.sqrt(np.sum(gains**2, axis=-1, keepdims=True))
+    return gains / np.maximum(norm, 1e-12)
+
+
+def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
+    """Pan between the two neighbouring ear-level loudspeakers by the sine and cosine of the way between them.
+
+    azimuth_deg of any shape; the result has that shape plus (channels). On a layout without a rear a
+    direction behind is heard from its mirror image in front. Source: constant-power law, common practice.
+    """
+    azimuth = _in_reach(np.asarray(azimuth_deg, dtype=float), layout)
+    level = [i for i in layout.main if layout.angles_deg[i][1] == 0.0]
+    gains = np.zeros((*azimuth.shape, layout.channels))
+    if len(level) == 1:
+        gains[..., level[0]] = 1.0
+        return gains
+    order = sorted(level, key=lambda i: layout.angles_deg[i][0])
+    for k, a in enumerate(order):
+        b = order[(k + 1) % len(order)]
+        if layout.angles_deg[a][0] == layout.angles_deg[b][0]:
+            continue
+        gap = np.mod(layout.angles_deg[b][0] - layout.angles_deg[a][0], 360.0)
+        if gap > 180.0 and not _surrounds(layout):
+            continue
+        way = np.mod(azimuth - layout.angles_deg[a][0], 360.0) / gap
+        inside = way <= 1.0
+        gains[..., a] = np.where(inside, np.cos(way * np.pi / 2), gains[..., a])
+        gains[..., b] = np.where(inside, np.sin(way * np.pi / 2), gains[..., b])
+    return np.where(np.abs(gains) < 1e-12, 0.0, gains)
+
+
+def vector_pan(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, layout: Layout) -> Gains:
+    """Pan a direction between the two or three loudspeakers round it.
+
+    Angles of any equal shape; the result has that shape plus (channels), LFE always 0. Where a layout has no
+    loudspeaker above or below, an imaginary one there shares its part among its neighbours. The gains for
+    the mirrored direction are the mirrored gains. Source: Pulkki 1997.
+    """
+    azimuth, elevation = np.broadcast_arrays(
+        np.asarray(azimuth_deg, dtype=float), np.asarray(elevation_deg, dtype=float)
+    )
+    if not _surrounds(layout):
+        return _front_pan(azimuth, layout)
+    vectors = unit_vectors(azimuth, elevation).reshape(-1, 3)
+    one = _facet_gains(vectors, layout)
+    other = _facet_gains(vectors * [-1.0, 1.0, 1.0], layout)[:, list(layout.mirror)]
+    return normalised(one + other).reshape(*azimuth.shape, layout.channels)
+
+
+def object_gains(azimuth_deg: float, elevation_deg: float, extent_deg: float, layout: Layout) -> Gains:
+    """Gains (channels) of an object with extent: the energy of a ring of directions, summed.
+
+    Source: multiple-direction panning, Pulkki 1999.
+    """
+    if extent_deg <= 0.0:
+        return vector_pan(azimuth_deg, elevation_deg, layout)
+    x, y, z = ring(azimuth_deg, elevation_deg, extent_deg).T
+    spread = vector_pan(np.degrees(np.arctan2(-x, y)), np.degrees(np.arcsin(np.clip(z, -1, 1))), layout)
+    return normalised(np.sqrt(np.mean(spread**2, axis=0)))
+
+
+def _surrounds(layout: Layout) -> bool:
+    return any(abs(layout.angles_deg[i][0]) > 90 for i in layout.main)
+
+
+def _in_reach(azimuth: Gains, layout: Layout) -> Gains:
+    """Fold what lies behind a front-only layout to the front and hold it between the outer loudspeakers."""
+    azimuth = wrap_azimuth(azimuth)
+    if _surrounds(layout):
+        return azimuth
+    folded = np.degrees(np.arcsin(np.clip(np.sin(np.radians(azimuth)), -1, 1)))
+    edge = max(layout.angles_deg[i][0] for i in layout.main)
+    return np.clip(folded, -edge, edge)
+
+
+def _front_pan(azimuth: Gains, layout: Layout) -> Gains:
+    """Tangent law between neighbours, for layouts with nothing at the sides or behind."""
+    azimuth = _in_reach(azimuth, layout)
+    gains = np.zeros((*azimuth.shape, layout.channels))
+    order = sorted(layout.main, key=lambda i: layout.angles_deg[i][0])
+    if len(order) == 1:
+        gains[..., order[0]] = 1.0
+        return gains
+    for right, left in zip(order, order[1:], strict=False):
+        low, high = layout.angles_deg[right][0], layout.angles_deg[left][0]
+        half = np.radians((high - low) / 2)
+        ratio = np.tan(np.radians(np.clip(azimuth, low, high) - (low + high) / 2)) / np.tan(half)
+        inside = (azimuth >= low) & (azimuth <= high)
+        pair = normalised(np.stack([1 - ratio, 1 + ratio], axis=-1))
+        gains[..., right] = np.where(inside, pair[..., 0], gains[..., right])
+        gains[..., left] = np.where(inside, pair[..., 1], gains[..., left])
+    return np.where(np.abs(gains) < 1e-12, 0.0, gains)
+
+
+@lru_cache(maxsize=64)
+def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
+    """The triangles round the listener: inverted bases, corners, and what each corner feeds."""
+    corners = [layout.vectors[i] for i in layout.main]
+    feeds = [np.eye(layout.channels)[i] for i in layout.main]
+    elevations = [layout.angles_deg[i][1] for i in layout.main]
+    imaginary = []
+    if 90.0 not in elevations:
+        imaginary.append((np.array([0.0, 0.0, 1.0]), max(elevations)))
+    imaginary.append((np.array([0.0, 0.0, -1.0]), min(elevations)))
+    for vector, layer in imaginary:
+        corners.append(vector)
+        near = [i for i, elevation in zip(layout.main, elevations, strict=True) if elevation == layer]
+        feeds.append(np.sum(np.eye(layout.channels)[near], axis=0) / np.sqrt(len(near)))
+    triangles = ConvexHull(np.array(corners)).simplices
+    bases = np.linalg.pinv(np.array(corners)[triangles])
+    return bases, triangles, np.array(feeds)
+
+
+def _facet_gains(vectors: Vectors, layout: Layout) -> Gains:
+    bases, triangles, feeds = _mesh(layout)
+    weights = np.einsum("dk,tkc->dtc", vectors, bases)
+    best = np.argmax(weights.min(axis=-1), axis=-1)
+    rows = np.arange(len(vectors))
+    chosen = np.maximum(weights[rows, best], 0.0)
+    chosen[chosen < 1e-9] = 0.0
+    return normalised(np.einsum("dc,dcl->dl", chosen, feeds[triangles[best]]))
