@@ -81,7 +81,7 @@ def _render(options: argparse.Namespace) -> Answer:
     from metaphon.core.checks.rules import check
     from metaphon.core.engine.offline import Progress, outputs_of, render_to_files
     from metaphon.core.engine.plan import compile
-    from metaphon.core.engine.report import as_text, entry
+    from metaphon.core.engine.report import as_text, entry, report_name
     from metaphon.core.files.conform import at_mix_rate
     from metaphon.core.files.mixdoc import read
 
@@ -107,7 +107,7 @@ def _render(options: argparse.Namespace) -> Answer:
         )
         findings = [asdict(finding) for finding in check(mix)]
     entries = [entry(result) for result in results]
-    report = results[0].path.with_name(results[0].path.name.split("_" + results[0].output.target.name)[0] + "_report.txt")
+    report = options.out / report_name(mix.title, "txt")
     report.write_text(as_text(mix, entries, findings, options.bits), encoding="utf-8")
     return {"files": entries, "speed_x_realtime": round(speed, 2), "findings": findings, "report": str(report)}
 

@@ -65,9 +65,13 @@ def outputs_of(mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems) -> li
 
 def file_name(title: str, output: Output, container: str) -> str:
     """The name of a result, from the mix's title and the target."""
-    safe = re.sub(r"[^\w.+-]", "", title.strip().replace(" ", "_")).strip(".") or "mix"
     stem = f"_stem_{output.stem}" if output.stem else ""
-    return f"{safe}{stem}_{output.target.name}.{container}"
+    return f"{safe_title(title)}{stem}_{output.target.name}.{container}"
+
+
+def safe_title(title: str) -> str:
+    """A mix's title as the beginning of a file name."""
+    return re.sub(r"[^\w.+-]", "", title.strip().replace(" ", "_")).strip(".") or "mix"
 
 
 def render_to_files(

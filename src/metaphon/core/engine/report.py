@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
-from metaphon.core.engine.offline import Result
+from metaphon.core.engine.offline import Result, safe_title
 from metaphon.core.scene.mix import Mix
 from metaphon.core.scene.targets import Target, target_named
 
@@ -32,6 +32,11 @@ def entry(result: Result) -> dict[str, Any]:
         **asdict(result.figures),
         "clipped_samples": result.clipped_samples,
     }
+
+
+def report_name(title: str, suffix: str) -> str:
+    """The name of the report beside the files of a render."""
+    return f"{safe_title(title)}_report.{suffix}"
 
 
 def left_out(mix: Mix, target: Target) -> list[str]:

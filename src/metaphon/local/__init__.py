@@ -1,0 +1,1 @@
+"""Running Metaphon on one machine: its database cluster, its environment, its processes."""

@@ -1,0 +1,33 @@
+"""The environment that the application's processes are given on one machine."""
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from metaphon.local.cluster import Cluster, secret
+
+ROOT = Path(__file__).resolve().parents[3]
+LOCAL = ROOT / ".local"
+
+
+@contextmanager
+def environment() -> Iterator[dict[str, str]]:
+    """Variables for a child process, with the database up for as long as the block lasts.
+
+    A METAPHON_DATABASE_URL that is set already names a database kept elsewhere; then no cluster is started.
+    """
+    storage = Path(os.environ.get("METAPHON_STORAGE", LOCAL / "storage"))
+    (storage / "scratch").mkdir(parents=True, exist_ok=True)
+    variables = {
+        **os.environ,
+        "DJANGO_SETTINGS_MODULE": "metaphon.web.settings",
+        "METAPHON_SECRET_KEY": os.environ.get("METAPHON_SECRET_KEY") or secret(LOCAL, "key"),
+        "METAPHON_STORAGE": str(storage),
+        "METAPHON_UPLOADS": str(storage / "scratch"),
+    }
+    if "METAPHON_DATABASE_URL" in os.environ:
+        yield variables
+        return
+    with Cluster(LOCAL) as cluster:
+        yield {**variables, "METAPHON_DATABASE_URL": cluster.url}

@@ -1,0 +1,143 @@
+"""Handover: choose formats, render them in one pass, hear, check and take them away."""
+
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse, HttpResponseBase
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_POST
+
+from metaphon.core.errors import InputError
+from metaphon.core.scene.targets import OFFERED, target_named
+from metaphon.web.handover.strip_chart import correlation_path
+from metaphon.web.jobs.tasks import render_mix
+from metaphon.web.mixes import journal
+from metaphon.web.mixes.models import Mix, Render, RenderFile, Strip, Target
+from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.views import after_edit, seen
+from metaphon.web.shell.context import editing
+from metaphon.web.shell.streaming import send_file
+
+_CHOICES = {
+    "container": (("wav", "WAV"), ("flac", "FLAC")),
+    "bits": (("24", "24 bit"), ("16", "16 bit"), ("32f", "32 bit float")),
+    "stems": (("none", "No stems"), ("tracks", "Stem of each track"), ("buses", "Stem of each bus")),
+}
+_SHOWN = 12
+_CONTENT_TYPES = {
+    "wav": "audio/wav",
+    "flac": "audio/flac",
+    "json": "application/json",
+    "txt": "text/plain; charset=utf-8",
+}
+
+
+def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    return render(request, "handover/show.html", {**editing(request, mix), **_targets(mix), **_renders(mix), "choices": _CHOICES})
+
+
+def _targets(mix: Mix) -> dict[str, object]:
+    chosen = set(mix.targets.values_list("name", flat=True))
+    names = [*OFFERED, *sorted(chosen - set(OFFERED))]
+    has_sound = mix.strips.filter(kind=Strip.Kind.TRACK, clips__isnull=False, resting=False).exists()
+    return {"targets": [(target_named(name), name in chosen) for name in names], "has_sound": has_sound}
+
+
+def _renders(mix: Mix) -> dict[str, object]:
+    return {"renders": [_shown(row) for row in mix.renders.prefetch_related("files")[:_SHOWN]]}
+
+
+def _shown(row: Render) -> dict[str, object]:
+    files = list(row.files.all())
+    results = [(file, correlation_path(file.history.get("correlation", []))) for file in files if file.kind == "audio"]
+    return {"row": row, "results": results, "papers": [file for file in files if file.kind != "audio"]}
+
+
+@require_POST
+def set_target(request: HttpRequest, mix_id: int, name: str) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    target = target_named(name)
+    if request.POST.get("chosen") == "on":
+        with journal.edit(mix, request.user, f"Added the target {target.title}", seen(request)):
+            Target.objects.get_or_create(mix=mix, name=name, defaults={"position": mix.targets.count()})
+    else:
+        with journal.edit(mix, request.user, f"Took out the target {target.title}", seen(request)):
+            mix.targets.filter(name=name).delete()
+    return after_edit(request, mix, "handover/targets.html", _targets(mix))
+
+
+@require_POST
+def start(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Queue a render of all chosen targets."""
+    mix = mix_for(request, mix_id)
+    require_editor(mix, request.user)
+    options: dict[str, object] = {"targets": list(mix.targets.values_list("name", flat=True))}
+    for name, choices in _CHOICES.items():
+        options[name] = request.POST.get(name, choices[0][0])
+        if options[name] not in dict(choices):
+            raise InputError(f"Choose {name} from the list.")
+    if not options["targets"]:
+        raise InputError("No target is chosen; choose at least one format to render.")
+    if options["container"] == "flac" and options["bits"] == "32f":
+        raise InputError("FLAC holds 16 or 24 bits; choose one of these, or WAV for 32 bit float.")
+    _queue(mix, request.user.pk, options)
+    return render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
+
+
+def _queue(mix: Mix, user_id: int | None, options: dict[str, object]) -> None:
+    with transaction.atomic():
+        row = Render.objects.create(mix=mix, user_id=user_id, revision=mix.revision, options=options)
+        render_mix.defer(render_id=row.pk)
+
+
+def _render_of(request: HttpRequest, mix_id: int, render_id: int) -> tuple[Mix, Render]:
+    mix = mix_for(request, mix_id)
+    return mix, get_object_or_404(Render, pk=render_id, mix=mix)
+
+
+def progress(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
+    mix, row = _render_of(request, mix_id, render_id)
+    response = render(request, "handover/render.html", {"render": _shown(row), **editing(request, mix)})
+    if not row.is_open:
+        response["HX-Trigger"] = "renders-changed"
+    return response
+
+
+@require_POST
+def cancel(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
+    mix, row = _render_of(request, mix_id, render_id)
+    require_editor(mix, request.user)
+    waiting = mix.renders.filter(pk=row.pk, status=Render.Status.WAITING)
+    if not waiting.update(status=Render.Status.CANCELLED):
+        mix.renders.filter(pk=row.pk, status=Render.Status.RUNNING).update(status=Render.Status.CANCELLING)
+    return progress(request, mix_id, render_id)
+
+
+@require_POST
+def retry(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
+    """Render again with the same settings, of the mix as it is now."""
+    mix, row = _render_of(request, mix_id, render_id)
+    require_editor(mix, request.user)
+    _queue(mix, request.user.pk, row.options)
+    return render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
+
+
+@require_POST
+def remove(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
+    mix, row = _render_of(request, mix_id, render_id)
+    require_editor(mix, request.user)
+    if row.is_open:
+        raise InputError("This render is still running; cancel it first.")
+    for file in row.files.all():
+        for stored in {file.file.name: file.file, file.listening.name: file.listening}.values():
+            if stored:
+                stored.storage.delete(stored.name)
+    row.delete()
+    response = render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
+    response["HX-Trigger"] = "renders-changed"
+    return response
+
+
+def download(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponseBase:
+    mix = mix_for(request, mix_id)
+    file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix)
+    return send_file(request, file.file, _CONTENT_TYPES[file.name.rsplit(".", 1)[-1]], file.name)

@@ -1,0 +1,104 @@
+"""Bringing a recording into a mix: checked, stored, and set on a track of its own."""
+
+import tempfile
+import uuid
+from pathlib import Path
+
+from django.core.files import File
+from django.db.models.fields.files import FieldFile
+from django.utils.text import slugify
+
+from metaphon.core.errors import InputError
+from metaphon.core.files.intake import take_in
+from metaphon.core.spatial.ambisonics import order_of
+from metaphon.core.spatial.layouts import layout_for_channels
+from metaphon.web.mixes.models import AudioFile, Clip, Mix, Placement, Strip
+
+_SUFFIXES = {"WAV": "wav", "FLAC": "flac", "AIFF": "aiff"}
+SCENE_CHANNELS = (4, 9, 16)
+
+
+class _Finished(File):
+    """A file on this machine that storage may move rather than copy."""
+
+    def temporary_file_path(self) -> str:
+        assert self.name is not None
+        return self.name
+
+
+def store(mix: Mix, path: Path, name: str) -> AudioFile:
+    """Check a file from end to end and keep it; the file itself is moved away.
+
+    Raises InputError in one sentence, and then nothing is left behind.
+    """
+    with tempfile.TemporaryDirectory(dir=path.parent) as folder:
+        converted = Path(folder) / "converted.wav"
+        taken = take_in(path, mix.sample_rate_hz, converted, name)
+        audio = AudioFile(
+            mix=mix,
+            name=name[:255],
+            container=taken.info.container,
+            encoding=taken.info.encoding,
+            channels=taken.channels,
+            frames=taken.frames,
+            source_rate_hz=taken.info.sample_rate_hz,
+            sample_peak_dbfs=taken.sample_peak_dbfs,
+            outline=taken.outline,
+            notices=taken.notices,
+        )
+        stem, suffix = uuid.uuid4().hex, _SUFFIXES[taken.info.container]
+        if taken.converted:
+            keep(audio.original, f"{stem}_original.{suffix}", path)
+            keep(audio.file, f"{stem}.wav", converted)
+        else:
+            keep(audio.file, f"{stem}.{suffix}", path)
+        audio.save()
+    return audio
+
+
+def keep(field: FieldFile, name: str, path: Path) -> None:
+    """Move a file of this machine into storage, as the content of a row that is not saved yet."""
+    with path.open("rb") as file:
+        field.save(name, _Finished(file, name=str(path)), save=False)
+
+
+def kind_of(channels: int) -> str:
+    """What a recording of so many channels is taken for, in words."""
+    if channels in SCENE_CHANNELS:
+        return f"Ambisonic {order_of(channels)}"
+    try:
+        return layout_for_channels(channels).title
+    except InputError:
+        return f"{channels} channels"
+
+
+def track_for(mix: Mix, audio: AudioFile) -> Strip:
+    """Make a track of a recording, at the start of the mix, placed as its channels suggest."""
+    name = _free(Path(audio.name).stem.strip()[:110] or "Track", set(mix.strips.values_list("name", flat=True)), " {}")
+    track = Strip.objects.create(
+        mix=mix,
+        kind=Strip.Kind.TRACK,
+        ref=free_ref(mix, name, "track"),
+        name=name,
+        position=mix.strips.count(),
+    )
+    mode = Placement.Mode.SCENE if audio.channels in SCENE_CHANNELS else Placement.Mode.BED
+    if kind_of(audio.channels) == f"{audio.channels} channels":
+        mode = Placement.Mode.NONE
+    Placement.objects.create(strip=track, mode=mode)
+    Clip.objects.create(track=track, audio=audio)
+    return track
+
+
+def free_ref(mix: Mix, name: str, otherwise: str) -> str:
+    """An id for the mix document, from a name, that no strip of the mix has yet."""
+    wanted = slugify(name).replace("-", "_")[:50] or otherwise
+    return _free(wanted, {*mix.strips.values_list("ref", flat=True), "programme"}, "_{}")
+
+
+def _free(wanted: str, taken: set[str], pattern: str) -> str:
+    number, name = 2, wanted
+    while name in taken:
+        name = wanted + pattern.format(number)
+        number += 1
+    return name

@@ -1,0 +1,48 @@
+"""The worker: takes renders as they come, and takes over those whose worker has died."""
+
+import asyncio
+from argparse import ArgumentParser
+from typing import Any
+
+from django.core.management.base import BaseCommand
+from procrastinate import App
+from procrastinate.contrib.django import app
+
+_HEARTBEAT_S = 3.0
+_DEAD_AFTER_S = 12.0
+
+
+class Command(BaseCommand):
+    help = "Run one worker until it is stopped."
+
+    def add_arguments(self, parser: ArgumentParser) -> None:
+        parser.add_argument("--until-idle", action="store_true", help="stop when nothing waits (for tests)")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        self.stdout.write("Worker ready for renders.")
+        asyncio.run(_work(app.with_connector(app.connector.get_worker_connector()), wait=not options["until_idle"]))
+
+
+async def _work(worker_app: App, wait: bool) -> None:
+    async with worker_app.open_async():
+        rescue = asyncio.create_task(_rescue(worker_app))
+        try:
+            await worker_app.run_worker_async(
+                concurrency=1,
+                wait=wait,
+                fetch_job_polling_interval=1.0,
+                update_heartbeat_interval=_HEARTBEAT_S,
+                stalled_worker_timeout=_DEAD_AFTER_S,
+                shutdown_graceful_timeout=1.0,
+                delete_jobs="successful",
+            )
+        finally:
+            rescue.cancel()
+
+
+async def _rescue(worker_app: App) -> None:
+    """Put the jobs of dead workers back in the queue."""
+    while True:
+        for job in await worker_app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_DEAD_AFTER_S):
+            await worker_app.job_manager.retry_job(job)
+        await asyncio.sleep(_HEARTBEAT_S)

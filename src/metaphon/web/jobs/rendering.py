@@ -1,0 +1,109 @@
+"""One render from rows to published files: nothing is seen of it until it is whole."""
+
+import json
+import tempfile
+import time
+from dataclasses import asdict
+from pathlib import Path
+
+from django.conf import settings
+from django.db import transaction
+
+from metaphon.core.checks.rules import check
+from metaphon.core.engine.fold_down import fold_down_file
+from metaphon.core.engine.offline import Cancelled, Progress, Result, outputs_of, render_to_files
+from metaphon.core.engine.plan import compile
+from metaphon.core.engine.report import as_text, entry, report_name
+from metaphon.web.intake.recordings import keep
+from metaphon.web.mixes.assemble import scene_of
+from metaphon.web.mixes.models import Render, RenderFile
+
+_TELL_EVERY_S = 0.4
+
+
+class Interrupted(Cancelled):
+    """Somebody asked for the render to stop, or removed it."""
+
+
+def run(render: Render) -> None:
+    """Render, measure and publish. Raises Interrupted, or InputError in one sentence."""
+    options = render.options
+    mix = scene_of(render.mix)
+    plan = compile(mix)
+    outputs = outputs_of(mix, plan, options["targets"], options["stems"])
+    scratch = Path(settings.MEDIA_ROOT) / "scratch"
+    scratch.mkdir(parents=True, exist_ok=True)
+    Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(status=Render.Status.RUNNING)
+    with tempfile.TemporaryDirectory(dir=scratch, prefix=f"render_{render.pk}_") as folder:
+        results, speed = render_to_files(
+            plan,
+            outputs,
+            Path(folder),
+            container=options["container"],
+            bits=options["bits"],
+            on_progress=_Teller(render),
+        )
+        findings = [asdict(finding) for finding in check(mix)]
+        entries = [{**entry(result), "path": result.path.name} for result in results]
+        report = Path(folder) / report_name(mix.title, "txt")
+        report.write_text(as_text(mix, entries, findings, options["bits"]), encoding="utf-8")
+        summary = Path(folder) / report_name(mix.title, "json")
+        told = {"title": mix.title, "files": entries, "speed_x_realtime": round(speed, 2), "findings": findings}
+        summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
+        rows = [_result_row(render, result, Path(folder)) for result in results]
+        rows += [_row(render, "report", report), _row(render, "json", summary)]
+        with transaction.atomic():
+            still = Render.objects.select_for_update().filter(pk=render.pk).first()
+            if still is None or still.status != Render.Status.RUNNING:
+                _unpublish(rows)
+                raise Interrupted
+            RenderFile.objects.bulk_create(rows)
+            still.status, still.progress = Render.Status.DONE, 1.0
+            still.speed_x_realtime, still.findings = speed, findings
+            still.save()
+
+
+class _Teller:
+    """Writes progress to the row now and then, and hears there whether to stop."""
+
+    def __init__(self, render: Render) -> None:
+        self._render = render
+        self._told = 0.0
+
+    def __call__(self, progress: Progress) -> None:
+        if time.monotonic() - self._told < _TELL_EVERY_S:
+            return
+        self._told = time.monotonic()
+        running = Render.objects.filter(pk=self._render.pk, status=Render.Status.RUNNING)
+        if not running.update(progress=progress.done, speed_x_realtime=progress.speed_x_realtime):
+            raise Interrupted
+
+
+def _row(render: Render, kind: str, path: Path) -> RenderFile:
+    row = RenderFile(render=render, kind=kind, name=path.name)
+    keep(row.file, path.name, path)
+    return row
+
+
+def _result_row(render: Render, result: Result, folder: Path) -> RenderFile:
+    target = result.output.target
+    folded = None
+    history = asdict(result.history)
+    if target.channels != 2:
+        folded = folder / f"listening_{result.path.stem}.flac"
+        history["correlation"] = fold_down_file(result.path, target, folded)
+    row = _row(render, "audio", result.path)
+    row.target, row.stem = target.name, result.output.stem or ""
+    row.figures = {**asdict(result.figures), "clipped_samples": result.clipped_samples}
+    row.history = history
+    row.listening = row.file.name
+    if folded:
+        keep(row.listening, folded.name, folded)
+    return row
+
+
+def _unpublish(rows: list[RenderFile]) -> None:
+    for row in rows:
+        for file in {row.file.name: row.file, row.listening.name: row.listening}.values():
+            if file:
+                file.storage.delete(file.name)

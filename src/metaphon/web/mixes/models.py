@@ -1,0 +1,283 @@
+"""A mix as rows. The rules of sound live in the core; here stand only what would be nonsense in any mix."""
+
+from django.conf import settings
+from django.db import models
+from django.db.models import F, Q
+
+from metaphon.core.scene.targets import target_named
+from metaphon.core.spatial.layouts import LAYOUTS
+
+
+def between(field: str, low: float, high: float) -> models.CheckConstraint:
+    """A constraint that a number lies in its range (NaN does not)."""
+    return models.CheckConstraint(
+        condition=Q(**{f"{field}__gte": low, f"{field}__lte": high}), name=f"%(class)s_{field}_range"
+    )
+
+
+class Mix(models.Model):
+    title = models.CharField(max_length=120)
+    sample_rate_hz = models.PositiveIntegerField(default=48000)
+    revision = models.PositiveIntegerField(default=0)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-created_at", "-pk"]
+        constraints = [between("sample_rate_hz", 44100, 192000)]
+
+    def __str__(self) -> str:
+        return self.title
+
+
+class Member(models.Model):
+    class Role(models.TextChoices):
+        OWNER = "owner", "Owner"
+        EDITOR = "editor", "Editor"
+        LISTENER = "listener", "Listener"
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="members")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE)
+    role = models.CharField(max_length=8, choices=Role)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["mix", "user"], name="member_once"),
+            models.CheckConstraint(condition=Q(role__in=["owner", "editor", "listener"]), name="member_role_known"),
+        ]
+
+
+def recording_path(audio: "AudioFile", name: str) -> str:
+    return f"mixes/{audio.mix_id}/recordings/{name}"
+
+
+class AudioFile(models.Model):
+    """A recording that was brought in. `file` is at the mix's sample rate; `original` is kept where it was not."""
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="audio_files")
+    name = models.CharField(max_length=255)
+    file = models.FileField(upload_to=recording_path, max_length=255)
+    original = models.FileField(upload_to=recording_path, max_length=255, blank=True)
+    container = models.CharField(max_length=8)
+    encoding = models.CharField(max_length=24)
+    channels = models.PositiveSmallIntegerField()
+    frames = models.PositiveBigIntegerField()
+    source_rate_hz = models.PositiveIntegerField()
+    sample_peak_dbfs = models.FloatField(null=True)
+    outline = models.JSONField(default=list)
+    notices = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [between("channels", 1, 24), between("frames", 1, 2**48)]
+
+    @property
+    def duration_s(self) -> float:
+        return self.frames / self.mix.sample_rate_hz
+
+
+class Strip(models.Model):
+    """A track or a bus: what both share in the mix document."""
+
+    class Kind(models.TextChoices):
+        TRACK = "track", "Track"
+        BUS = "bus", "Bus"
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="strips")
+    kind = models.CharField(max_length=5, choices=Kind)
+    ref = models.CharField(max_length=64)
+    name = models.CharField(max_length=120)
+    position = models.PositiveIntegerField(default=0)
+    muted = models.BooleanField(default=False)
+    resting = models.BooleanField(default=False)
+    gain_db = models.FloatField(default=0.0)
+    to_programme = models.BooleanField(default=True)
+    output_bus = models.ForeignKey("self", models.SET_NULL, null=True, blank=True, related_name="fed_by")
+    layout = models.CharField(max_length=8, blank=True)
+
+    class Meta:
+        ordering = ["-kind", "position", "pk"]  # tracks before buses
+        constraints = [
+            models.UniqueConstraint(fields=["mix", "ref"], name="strip_ref_once"),
+            between("gain_db", -120.0, 12.0),
+            models.CheckConstraint(condition=Q(kind="track", layout="") | Q(kind="bus", layout__in=list(LAYOUTS)),
+                                   name="strip_bus_has_layout"),
+            models.CheckConstraint(condition=Q(kind="track") | Q(resting=False), name="strip_only_tracks_rest"),
+            models.CheckConstraint(condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"),
+            models.CheckConstraint(condition=~Q(output_bus=F("pk")), name="strip_not_into_itself"),
+            models.CheckConstraint(condition=~Q(ref="programme"), name="strip_ref_not_programme"),
+        ]  # fmt: skip
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Clip(models.Model):
+    track = models.ForeignKey(Strip, models.CASCADE, related_name="clips")
+    audio = models.ForeignKey(AudioFile, models.PROTECT, related_name="clips")
+    start_s = models.FloatField(default=0.0)
+
+    class Meta:
+        ordering = ["start_s", "pk"]
+        constraints = [between("start_s", 0.0, 86400.0)]
+
+    @property
+    def end_s(self) -> float:
+        return self.start_s + self.audio.duration_s
+
+
+class Send(models.Model):
+    source = models.ForeignKey(Strip, models.CASCADE, related_name="sends")
+    bus = models.ForeignKey(Strip, models.CASCADE, related_name="received")
+    level_db = models.FloatField(default=-12.0)
+    tap = models.CharField(max_length=4, choices=[("pre", "pre-fader"), ("post", "post-fader")], default="post")
+
+    class Meta:
+        ordering = ["bus__position", "pk"]
+        constraints = [
+            models.UniqueConstraint(fields=["source", "bus"], name="send_once"),
+            models.CheckConstraint(condition=~Q(source=F("bus")), name="send_not_into_itself"),
+            models.CheckConstraint(condition=Q(tap__in=["pre", "post"]), name="send_tap_known"),
+            between("level_db", -120.0, 12.0),
+        ]
+
+
+class Processor(models.Model):
+    strip = models.ForeignKey(Strip, models.CASCADE, related_name="processors")
+    position = models.PositiveIntegerField(default=0)
+    kind = models.CharField(max_length=40)
+    parameters = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ["position", "pk"]
+
+
+class Placement(models.Model):
+    class Mode(models.TextChoices):
+        BED = "bed", "Bed"
+        OBJECT = "object", "Object"
+        SCENE = "scene", "Scene"
+        NONE = "none", "None"
+
+    strip = models.OneToOneField(Strip, models.CASCADE, related_name="placement")
+    mode = models.CharField(max_length=6, choices=Mode, default=Mode.BED)
+    layout = models.CharField(max_length=8, default="0+5+0")
+    azimuth_deg = models.FloatField(default=0.0)
+    elevation_deg = models.FloatField(default=0.0)
+    distance = models.FloatField(default=1.0)
+    extent_deg = models.FloatField(default=0.0)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(condition=Q(mode__in=["bed", "object", "scene", "none"]), name="placement_mode_known"),
+            models.CheckConstraint(condition=Q(layout__in=list(LAYOUTS)), name="placement_layout_known"),
+            between("azimuth_deg", -180.0, 180.0),
+            between("elevation_deg", -90.0, 90.0),
+            between("distance", 0.0, 10.0),
+            between("extent_deg", 0.0, 180.0),
+        ]
+
+
+class Automation(models.Model):
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="automation")
+    target = models.CharField(max_length=255)
+    points = models.JSONField()
+
+    class Meta:
+        ordering = ["target"]
+        constraints = [models.UniqueConstraint(fields=["mix", "target"], name="automation_once")]
+
+
+class Target(models.Model):
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="targets")
+    name = models.CharField(max_length=16)
+    position = models.PositiveIntegerField(default=0)
+
+    class Meta:
+        ordering = ["position", "pk"]
+        constraints = [models.UniqueConstraint(fields=["mix", "name"], name="target_once")]
+
+    @property
+    def title(self) -> str:
+        return target_named(self.name).title
+
+
+class JournalEntry(models.Model):
+    """One change to a mix, with the rows before and after; what undo, redo and the history are made of."""
+
+    class Kind(models.TextChoices):
+        EDIT = "edit"
+        UNDO = "undo"
+        REDO = "redo"
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="journal")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    revision = models.PositiveIntegerField()
+    kind = models.CharField(max_length=4, choices=Kind, default=Kind.EDIT)
+    what = models.CharField(max_length=255)
+    changes = models.JSONField()
+    undone = models.BooleanField(default=False)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-revision"]
+        constraints = [models.UniqueConstraint(fields=["mix", "revision"], name="journal_revision_once")]
+
+
+def render_path(file: "RenderFile", name: str) -> str:
+    return f"mixes/{file.render.mix_id}/renders/{file.render_id}/{name}"
+
+
+class Render(models.Model):
+    class Status(models.TextChoices):
+        WAITING = "waiting", "Waiting"
+        RUNNING = "running", "Rendering"
+        CANCELLING = "cancelling", "Stopping"
+        CANCELLED = "cancelled", "Cancelled"
+        FAILED = "failed", "Failed"
+        DONE = "done", "Done"
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    revision = models.PositiveIntegerField()
+    status = models.CharField(max_length=10, choices=Status, default=Status.WAITING)
+    options = models.JSONField()
+    progress = models.FloatField(default=0.0)
+    speed_x_realtime = models.FloatField(null=True)
+    message = models.CharField(max_length=500, blank=True)
+    findings = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-pk"]
+        constraints = [between("progress", 0.0, 1.0)]
+
+    @property
+    def is_open(self) -> bool:
+        return self.status in (self.Status.WAITING, self.Status.RUNNING, self.Status.CANCELLING)
+
+
+class RenderFile(models.Model):
+    """A delivered file. `listening` is what a browser plays: the file itself, or its fold-down to stereo."""
+
+    render = models.ForeignKey(Render, models.CASCADE, related_name="files")
+    kind = models.CharField(max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")])
+    name = models.CharField(max_length=255)
+    file = models.FileField(upload_to=render_path, max_length=255)
+    listening = models.FileField(upload_to=render_path, max_length=255, blank=True)
+    target = models.CharField(max_length=16, blank=True)
+    stem = models.CharField(max_length=64, blank=True)
+    figures = models.JSONField(default=dict)
+    history = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ["pk"]
+
+    @property
+    def title(self) -> str:
+        title = target_named(self.target).title
+        return f"{title}, stem {self.stem}" if self.stem else title
+
+    @property
+    def is_fold_down(self) -> bool:
+        return self.listening.name != self.file.name

@@ -1,0 +1,136 @@
+"""The list of mixes, making and naming them, who takes part, and the history of each."""
+
+import json
+
+from django.contrib.auth import get_user_model
+from django.db import transaction
+from django.db.models import Count, F, Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST
+
+from metaphon.core.errors import InputError
+from metaphon.web.mixes import journal
+from metaphon.web.mixes.models import Member, Mix, Strip, Target
+from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.shell.context import editing
+
+RATES_HZ = (44100, 48000, 88200, 96000)
+_HISTORY_LENGTH = 60
+
+
+def mixes(request: HttpRequest) -> HttpResponse:
+    """Every mix this person takes part in."""
+    rows = (
+        Mix.objects.filter(members__user=request.user.pk)
+        .annotate(
+            role=F("members__role"),
+            tracks=Count("strips", filter=Q(strips__kind=Strip.Kind.TRACK), distinct=True),
+            buses=Count("strips", filter=Q(strips__kind=Strip.Kind.BUS), distinct=True),
+        )
+        .prefetch_related("targets", "members__user")
+    )
+    return render(request, "mixes/list.html", {"mixes": rows, "rates_hz": RATES_HZ, "roles": Member.Role.choices})
+
+
+@require_POST
+def create(request: HttpRequest) -> HttpResponse:
+    title = request.POST.get("title", "").strip()[:120]
+    if not title:
+        raise InputError("A mix needs a name; type one.")
+    rate = request.POST.get("sample_rate_hz", "48000")
+    if rate not in map(str, RATES_HZ):
+        raise InputError(f"The sample rate may be {', '.join(map(str, RATES_HZ))} Hz.")
+    with transaction.atomic():
+        mix = Mix.objects.create(title=title, sample_rate_hz=int(rate))
+        Member.objects.create(mix=mix, user_id=request.user.pk, role=Member.Role.OWNER)
+        for position, name in enumerate(("0+2+0", "0+5+0", "binaural")):
+            Target.objects.create(mix=mix, name=name, position=position)
+    return redirect("intake:show", mix.pk)
+
+
+def open_mix(request: HttpRequest, mix_id: int) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    return redirect("flow:show" if mix.strips.exists() else "intake:show", mix.pk)
+
+
+def _owned(request: HttpRequest, mix_id: int) -> Mix:
+    mix = mix_for(request, mix_id)
+    if not mix.members.filter(user=request.user.pk, role=Member.Role.OWNER).exists():
+        raise InputError("Only the owner of a mix can do this.")
+    return mix
+
+
+@require_POST
+def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Delete a mix for good; its title must have been typed."""
+    mix = _owned(request, mix_id)
+    if request.POST.get("title", "").strip() != mix.title:
+        raise InputError(f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted.")
+    stored = [f for audio in mix.audio_files.all() for f in (audio.file, audio.original)]
+    stored += [f for made in mix.renders.all() for row in made.files.all() for f in (row.file, row.listening)]
+    mix.delete()
+    for file in stored:
+        if file:
+            file.storage.delete(file.name)
+    return redirect("mixes")
+
+
+@require_POST
+def rename(request: HttpRequest, mix_id: int) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    title = request.POST.get("title", "").strip()[:120]
+    if not title:
+        raise InputError("A mix needs a name; type one.")
+    with journal.edit(mix, request.user, f"Named the mix {title}"):
+        Mix.objects.filter(pk=mix.pk).update(title=title)
+    return redirect("mixes")
+
+
+@require_POST
+def members(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Let somebody in, change what they may do, or take them out (role empty)."""
+    mix = _owned(request, mix_id)
+    name, role = request.POST.get("username", "").strip(), request.POST.get("role", "")
+    user = get_user_model().objects.filter(username=name).first()
+    if user is None:
+        raise InputError(f"Nobody here signs in as {name or 'that'}; check the name.")
+    if user.pk == request.user.pk:
+        raise InputError("You own this mix; let another owner change your part in it.")
+    if role and role not in Member.Role.values:
+        raise InputError("Choose owner, editor or listener.")
+    if role:
+        Member.objects.update_or_create(mix=mix, user=user, defaults={"role": role})
+    else:
+        mix.members.filter(user=user).delete()
+    return redirect("mixes")
+
+
+@require_POST
+def step(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    entry = (journal.undo if kind == "undo" else journal.redo)(mix, request.user)
+    message = f"{'Undid' if kind == 'undo' else 'Did again'}: {entry.what}"
+    response = render(request, "shell/history_buttons.html", {**editing(request, mix), "oob": True})
+    response["HX-Trigger"] = json.dumps({"say": {"message": message}, "mix-changed": True, "mix-edited": True})
+    return response
+
+
+def history(request: HttpRequest, mix_id: int) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    entries = mix.journal.select_related("user")[:_HISTORY_LENGTH]
+    return render(request, "mixes/history.html", {"mix": mix, "entries": entries})
+
+
+def after_edit(request: HttpRequest, mix: Mix, template: str, context: dict[str, object]) -> HttpResponse:
+    """The changed fragment, with the history buttons brought up to date beside it."""
+    response = render(request, "shell/after_edit.html", {**editing(request, mix), **context, "template": template})
+    response["HX-Trigger"] = "mix-edited"
+    return response
+
+
+def seen(request: HttpRequest) -> int | None:
+    """The revision of the mix that the page showed when the edit was made."""
+    text = request.headers.get("X-Seen-Revision", "")
+    return int(text) if text.isdigit() else None
+

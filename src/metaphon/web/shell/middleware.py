@@ -1,0 +1,38 @@
+"""Turns what is meant for the person at the desk into one sentence on the screen, never a traceback."""
+
+import json
+from collections.abc import Callable
+
+from django.core.exceptions import PermissionDenied
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+
+from metaphon.core.errors import InputError
+from metaphon.web.mixes.journal import StaleEdit
+
+
+class PlainWords:
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self._get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        return self._get_response(request)
+
+    def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        if isinstance(error, StaleEdit):
+            return said(request, str(error), 409)
+        if isinstance(error, InputError):
+            return said(request, str(error), 422)
+        if isinstance(error, PermissionDenied):
+            return said(request, str(error) or "You may not do this.", 403)
+        return None
+
+
+def said(request: HttpRequest, message: str, status: int) -> HttpResponse:
+    """The sentence, as a passing message where htmx asked and as a page otherwise."""
+    if not request.headers.get("HX-Request"):
+        return render(request, "shell/plain_words.html", {"message": message}, status=status)
+    response = HttpResponse(status=status)
+    response["HX-Reswap"] = "none"
+    response["HX-Trigger"] = json.dumps({"say": {"message": message, "refused": True}, "mix-changed": status == 409})
+    return response

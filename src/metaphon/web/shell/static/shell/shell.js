@@ -1,0 +1,82 @@
+// What every page does: passing messages, the revision that edits are made against, keys, the theme.
+
+const messages = document.getElementById("messages");
+
+function say({ message, refused = false }) {
+  const box = document.createElement("div");
+  box.className = `said${refused ? " refused" : ""}`;
+  box.setAttribute("role", refused ? "alert" : "status");
+  const text = document.createElement("span");
+  text.textContent = message;
+  const close = document.createElement("button");
+  close.className = "button bare square";
+  close.setAttribute("aria-label", "Close");
+  close.textContent = "\u00d7";
+  close.onclick = () => box.remove();
+  box.append(text, close);
+  messages.replaceChildren(...[...messages.children].slice(-2), box);
+  setTimeout(() => box.remove(), refused ? 12000 : 4000);
+}
+document.addEventListener("say", (event) => say(event.detail));
+document.addEventListener("htmx:sendError", () => say({ message: "The server cannot be reached; nothing was changed.", refused: true }));
+document.addEventListener("htmx:responseError", (event) => {
+  const status = event.detail.xhr.status;
+  if (status === 404) say({ message: "This is no longer there; reload the page.", refused: true });
+  if (status >= 500) say({ message: "The program made a fault; nothing was changed. Try again.", refused: true });
+});
+
+document.addEventListener("htmx:configRequest", (event) => {
+  event.detail.headers["X-CSRFToken"] = document.querySelector("meta[name=csrf]").content;
+  const revision = document.getElementById("history")?.dataset.revision;
+  if (revision) event.detail.headers["X-Seen-Revision"] = revision;
+});
+
+// After an undo, or where somebody else was faster, the workspace is drawn anew in place.
+document.addEventListener("mix-changed", (event) => {
+  if (event.detail.value === false) return;
+  htmx.ajax("GET", location.pathname + location.search, { target: "#workspace", select: "#workspace", swap: "outerHTML" });
+});
+
+document.addEventListener("keydown", (event) => {
+  const typing = event.target.matches?.("input:not([type=checkbox]), select, textarea");
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !typing) {
+    event.preventDefault();
+    document.getElementById(event.shiftKey ? "redo" : "undo")?.click();
+  }
+  if (event.key === " " && !typing && !event.target.matches?.("button, a, [role=slider]")) {
+    event.preventDefault();
+    document.querySelector("#listen .play")?.click();
+  }
+});
+
+document.addEventListener("click", (event) => {
+  if (!event.target.closest?.("#theme")) return;
+  const day = document.documentElement.dataset.theme !== "day";
+  document.documentElement.dataset.theme = day ? "day" : "night";
+  document.cookie = `theme=${day ? "day" : "night"};path=/;max-age=31536000;samesite=lax`;
+  document.dispatchEvent(new Event("theme-changed"));
+});
+
+// Which row's strip is open is kept in the address, so that reload and undo keep it.
+document.addEventListener("click", (event) => {
+  const name = event.target.closest?.("[data-strip]");
+  if (name) choose(name.dataset.strip);
+  if (event.target.closest?.("[data-close-panel]")) {
+    document.getElementById("panel").replaceChildren();
+    choose("");
+  }
+});
+function choose(strip) {
+  history.replaceState(null, "", location.pathname + (strip ? `?strip=${strip}` : ""));
+  document.querySelectorAll("tr.chosen").forEach((row) => row.classList.remove("chosen"));
+  if (strip) document.getElementById(`strip-${strip}`)?.classList.add("chosen");
+}
+document.addEventListener("htmx:afterSettle", () => {
+  const strip = new URLSearchParams(location.search).get("strip");
+  if (strip) document.getElementById(`strip-${strip}`)?.classList.add("chosen");
+});
+
+// Places on a scale come from the server as a thousandth of its width.
+const placeAll = (root) => root.querySelectorAll?.("[data-left]").forEach((mark) => (mark.style.left = `${mark.dataset.left / 10}%`));
+document.addEventListener("htmx:load", (event) => placeAll(event.target));
+placeAll(document);

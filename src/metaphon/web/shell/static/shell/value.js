@@ -1,0 +1,121 @@
+// A number that is typed, dragged along its scale, nudged by the arrow keys and reset by double-click.
+// Markup: .value[data-low][data-high][data-step][data-default] > input.number + svg (drawn 0 to 100 wide).
+
+const MINUS = "\u2212";
+
+const numberOf = (text) => parseFloat(text.replace(MINUS, "-").replace(",", "."));
+const parts = (box) => ({
+  input: box.querySelector("input.number"),
+  low: +box.dataset.low, high: +box.dataset.high, step: +box.dataset.step,
+  reset: +box.dataset.default, digits: +box.dataset.digits,
+});
+const format = (value, digits) => {
+  const text = value.toFixed(digits);
+  return +text === 0 ? text.replace("-", "") : text.replace("-", MINUS);
+};
+// Gains run from silence to +12 dB; the scale gives its length to the range that is used.
+const place = (value, low, high) => {
+  if (low === -120) return value <= -60 ? 0 : ((value + 60) / (high + 60)) * 100;
+  return ((value - low) / (high - low)) * 100;
+};
+const valueAt = (part, low, high) => (low === -120 ? (part <= 0 ? low : -60 + part * (high + 60)) : low + part * (high - low));
+
+function draw(box) {
+  const { input, low, high, reset } = parts(box);
+  const number = numberOf(input.value);
+  if (!Number.isFinite(number)) return;
+  const at = place(Math.min(Math.max(number, low), high), low, high);
+  const home = place(reset, low, high);
+  const set = (selector, x1, x2) => {
+    const line = box.querySelector(selector);
+    line.setAttribute("x1", x1);
+    line.setAttribute("x2", x2);
+  };
+  set(".from", home, at);
+  set(".at", at, at);
+}
+
+function set(box, value) {
+  const { input, low, high, step, digits } = parts(box);
+  const held = Math.min(Math.max(value, low), high);
+  input.value = format(Math.round(held / step) * step, digits);
+  draw(box);
+}
+
+function commit(box) {
+  const { input } = parts(box);
+  box.classList.remove("refused");
+  if (input.value === input.dataset.sent) return;
+  input.dataset.sent = input.value;
+  input.dispatchEvent(new CustomEvent("commit", { bubbles: true }));
+}
+
+document.addEventListener("keydown", (event) => {
+  const box = event.target.closest?.(".value");
+  if (!box || event.target.tagName !== "INPUT") return;
+  const { input, step } = parts(box);
+  const size = step * (event.shiftKey ? 10 : 1);
+  if (event.key === "ArrowUp" || event.key === "ArrowDown") {
+    event.preventDefault();
+    set(box, numberOf(input.value) + (event.key === "ArrowUp" ? size : -size));
+    clearTimeout(box.pending);
+    box.pending = setTimeout(() => commit(box), 350);
+  } else if (event.key === "Enter") {
+    event.preventDefault();
+    commit(box);
+  } else if (event.key === "Escape") {
+    input.value = input.dataset.sent ?? input.defaultValue;
+    draw(box);
+  }
+});
+document.addEventListener("focusin", (event) => {
+  if (event.target.matches?.(".value input.number")) {
+    event.target.dataset.sent ??= event.target.value;
+    event.target.select();
+  }
+});
+document.addEventListener("focusout", (event) => {
+  const box = event.target.closest?.(".value");
+  if (box && document.contains(box)) {
+    clearTimeout(box.pending);
+    commit(box);
+  }
+});
+document.addEventListener("dblclick", (event) => {
+  const box = event.target.closest?.(".value");
+  if (!box || box.classList.contains("off")) return;
+  parts(box).input.dataset.sent ??= parts(box).input.value;
+  set(box, parts(box).reset);
+  commit(box);
+});
+document.addEventListener("pointerdown", (event) => {
+  const scale = event.target.closest?.(".value svg");
+  if (!scale || scale.closest(".off")) return;
+  const box = scale.closest(".value");
+  const { input, low, high } = parts(box);
+  input.dataset.sent ??= input.value;
+  const span = scale.getBoundingClientRect();
+  let moved = false;
+  const start = event.clientX;
+  const move = (e) => {
+    if (!moved && Math.abs(e.clientX - start) < 3) return;
+    moved = true;
+    set(box, valueAt((e.clientX - span.left) / span.width, low, high));
+  };
+  const end = () => {
+    scale.removeEventListener("pointermove", move);
+    if (moved) commit(box);
+  };
+  scale.setPointerCapture(event.pointerId);
+  scale.addEventListener("pointermove", move);
+  scale.addEventListener("pointerup", end, { once: true });
+  scale.addEventListener("pointercancel", end, { once: true });
+});
+
+const drawAll = (root) => root.querySelectorAll?.(".value").forEach(draw);
+document.addEventListener("htmx:load", (event) => {
+  drawAll(event.target);
+  if (event.target.matches?.(".value")) draw(event.target);
+});
+document.addEventListener("htmx:responseError", (event) => event.target.closest?.(".value")?.classList.add("refused"));
+drawAll(document);

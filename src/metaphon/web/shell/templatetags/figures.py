@@ -1,0 +1,61 @@
+"""Numbers as they are read: tabular, with a true minus sign and their unit."""
+
+from django import template
+from django.utils.html import format_html
+from django.utils.safestring import SafeString
+
+register = template.Library()
+
+
+@register.filter
+def signed(value: float | None, digits: int = 1) -> str:
+    """A number with a true minus, or a dash where there is none."""
+    if value is None:
+        return "–"
+    text = f"{value:.{digits}f}"
+    return text.replace("-", "−") if float(text) else text.lstrip("-")
+
+
+@register.simple_tag
+def figure(value: float | None, unit: str = "", digits: int = 1) -> SafeString:
+    """A number with its unit in quiet ink."""
+    if value is None:
+        return format_html('<span class="figure quiet">–</span>')
+    return format_html('<span class="figure">{}<span class="unit">{}</span></span>', signed(value, digits), f" {unit}")
+
+
+@register.filter
+def clock(seconds: float) -> str:
+    """Seconds as minutes and seconds, hours where there are any."""
+    minutes, rest = divmod(seconds, 60.0)
+    hours, minutes = divmod(int(minutes), 60)
+    return f"{hours}:{minutes:02d}:{rest:04.1f}" if hours else f"{minutes}:{rest:04.1f}"
+
+
+@register.inclusion_tag("shell/value.html")
+def value(  # one control for every number on every screen
+    name: str,
+    number: float,
+    low: float,
+    high: float,
+    step: float,
+    default: float,
+    unit: str,
+    url: str,
+    label: str,
+    off: bool = False,
+    bare: bool = False,
+) -> dict[str, object]:
+    """A number that is typed, dragged along its scale, nudged by arrows and reset by double-click."""
+    digits = 0 if step >= 1 else 1 if step >= 0.1 else 2
+    fine = 2 if name.endswith("_ms") else digits
+    return {
+        "name": name, "number": number, "text": signed(number, fine), "low": low, "high": high, "step": step,
+        "default": default, "unit": unit, "url": url, "label": label, "off": off, "digits": fine, "bare": bare,
+    }  # fmt: skip
+
+
+@register.filter
+def percent(part: float) -> str:
+    """A part of one in per cent."""
+    return f"{part:.0%}"

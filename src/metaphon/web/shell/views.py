@@ -1,0 +1,39 @@
+"""Signing in and out, and the health of the server."""
+
+from django.conf import settings
+from django.contrib.auth import logout
+from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.views import LoginView
+from django.db import connection
+from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.shortcuts import redirect, render
+from django.views.decorators.http import require_POST
+
+
+@login_not_required
+def health(request: HttpRequest) -> HttpResponse:
+    """Answers when the server and its database are ready."""
+    with connection.cursor() as cursor:
+        cursor.execute("select 1")
+    return JsonResponse({"status": "ready"})
+
+
+class SignIn(LoginView):
+    template_name = "shell/sign_in.html"
+    redirect_authenticated_user = True
+
+    def get_context_data(self, **kwargs: object) -> dict[str, object]:
+        demo = {"user": settings.DEMO_USER, "password": settings.DEMO_PASSWORD} if settings.DEMO else None
+        return super().get_context_data(demo=demo, **kwargs)
+
+
+@require_POST
+def sign_out(request: HttpRequest) -> HttpResponse:
+    logout(request)
+    return redirect("sign_in")
+
+
+def forgery_refused(request: HttpRequest, reason: str = "") -> HttpResponseBase:
+    """What a form that has gone stale gets (its page was open across a sign-in or restart)."""
+    message = "This page has been open too long to be sent; reload it and try again."
+    return render(request, "shell/plain_words.html", {"message": message}, status=403)

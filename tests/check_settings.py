@@ -1,0 +1,9 @@
+"""Settings for tools that read the code without running it."""
+
+import os
+
+os.environ.setdefault("METAPHON_SECRET_KEY", "only for reading code")
+os.environ.setdefault("METAPHON_DATABASE_URL", "postgres://nobody@127.0.0.1/none")
+os.environ.setdefault("METAPHON_STORAGE", "/nonexistent")
+
+from metaphon.web.settings import *  # noqa: E402, F403
