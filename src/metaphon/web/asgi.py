@@ -1,8 +1,12 @@
 """The application as the web server loads it."""
 
 import os
+import warnings
 
 from django.core.asgi import get_asgi_application
+
+# Static files are small and come as plain iterators; recordings and results are sent by shell/streaming.py.
+warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume synchronous iterators")
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
 application = get_asgi_application()

@@ -29,6 +29,7 @@ def mixes(request: HttpRequest) -> HttpResponse:
             buses=Count("strips", filter=Q(strips__kind=Strip.Kind.BUS), distinct=True),
         )
         .prefetch_related("targets", "members__user")
+        .order_by("-created_at", "-pk")
     )
     return render(request, "mixes/list.html", {"mixes": rows, "rates_hz": RATES_HZ, "roles": Member.Role.choices})
 

@@ -20,8 +20,8 @@ def signed(value: float | None, digits: int = 1) -> str:
 def figure(value: float | None, unit: str = "", digits: int = 1) -> SafeString:
     """A number with its unit in quiet ink."""
     if value is None:
-        return format_html('<span class="figure quiet">–</span>')
-    return format_html('<span class="figure">{}<span class="unit">{}</span></span>', signed(value, digits), f" {unit}")
+        return format_html('<span class="fig quiet">–</span>')
+    return format_html('<span class="fig">{}<span class="unit">{}</span></span>', signed(value, digits), f" {unit}")
 
 
 @register.filter
@@ -59,3 +59,9 @@ def value(  # one control for every number on every screen
 def percent(part: float) -> str:
     """A part of one in per cent."""
     return f"{part:.0%}"
+
+
+@register.filter
+def kilohertz(rate_hz: int) -> str:
+    """A sample rate as it is said."""
+    return f"{rate_hz / 1000:g}"

@@ -1,0 +1,214 @@
+"""Panning, fold-down, ambisonics and the measured head against their published sources."""
+
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.special import sph_harm_y
+
+from metaphon.core.errors import InputError
+from metaphon.core.spatial.ambisonics import decode_matrix, encode, max_re_weights, order_of, sphere_grid
+from metaphon.core.spatial.directions import ring, unit_vectors, wrap_azimuth
+from metaphon.core.spatial.downmix import conversion, source_matrix
+from metaphon.core.spatial.head import SHIPPED, load_head
+from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels, layout_named
+from metaphon.core.spatial.panning import constant_power, object_gains, vector_pan
+
+FIVE = LAYOUTS["0+5+0"]
+angles = st.tuples(st.floats(-180, 180), st.floats(-90, 90))
+wide_layouts = st.sampled_from([name for name, layout in LAYOUTS.items() if layout.channels > 3])
+
+
+class Directions(unittest.TestCase):
+    def test_axes(self) -> None:
+        """ITU-R BS.2076: azimuth positive to the left, x right, y front, z up."""
+        np.testing.assert_allclose(unit_vectors([0, 90, 180], 0), [[0, 1, 0], [-1, 0, 0], [0, -1, 0]], atol=1e-12)
+        np.testing.assert_allclose(unit_vectors(0, 90), [0, 0, 1], atol=1e-12)
+
+    def test_wrap(self) -> None:
+        np.testing.assert_allclose(wrap_azimuth([190, -190, 180, -180, 540]), [-170, 170, 180, 180, 180])
+
+    def test_ring_lies_at_half_the_extent(self) -> None:
+        circle = ring(40, 25, 60)
+        np.testing.assert_allclose(circle[1:] @ circle[0], np.cos(np.radians(30)), atol=1e-12)
+
+
+class Layouts(unittest.TestCase):
+    def test_channel_order_of_5_1_and_7_1_4(self) -> None:
+        """ITU-R BS.2051-3, systems B and J."""
+        self.assertEqual(FIVE.labels, ("M+030", "M-030", "M+000", "LFE1", "M+110", "M-110"))
+        self.assertEqual(LAYOUTS["4+7+0"].labels[6:], ("M+135", "M-135", "U+045", "U-045", "U+135", "U-135"))
+        self.assertEqual(LAYOUTS["9+10+3"].channels, 24)
+
+    def test_unknown_layout_names_the_known(self) -> None:
+        with self.assertRaisesRegex(InputError, r"no loudspeaker layout 5\.1; use one of .*0\+5\+0"):
+            layout_named("5.1")
+
+    def test_channels_without_a_layout(self) -> None:
+        with self.assertRaisesRegex(InputError, "7 channels fit no"):
+            layout_for_channels(7)
+
+
+class Panning(unittest.TestCase):
+    def test_tangent_law(self) -> None:
+        """Pulkki 1997: at +/-30 degrees (gL - gR) / (gL + gR) = tan(theta) / tan(30)."""
+        for theta in (-25.0, -10.0, 0.0, 5.0, 20.0):
+            left, right = vector_pan(theta, 0, LAYOUTS["0+2+0"])
+            wanted = np.tan(np.radians(theta)) / np.tan(np.radians(30))
+            self.assertAlmostEqual((left - right) / (left + right), wanted, places=9)
+
+    def test_constant_power_centre_is_minus_3_db(self) -> None:
+        np.testing.assert_allclose(constant_power(0, LAYOUTS["0+2+0"]), [np.sqrt(0.5)] * 2)
+
+    def test_energy_vector_of_a_stereo_centre(self) -> None:
+        """Gerzon 1992: two loudspeakers at +/-30 with equal gains, |rE| = cos 30."""
+        layout = LAYOUTS["0+2+0"]
+        gains = vector_pan(0, 0, layout)
+        length = np.linalg.norm(gains**2 @ layout.vectors / np.sum(gains**2))
+        self.assertAlmostEqual(length, 0.8660, places=4)
+
+    @settings(deadline=None)
+    @given(angles, wide_layouts)
+    def test_energy_is_kept_and_nothing_reaches_the_lfe(self, angle: tuple[float, float], name: str) -> None:
+        layout = LAYOUTS[name]
+        for gains in (vector_pan(*angle, layout), constant_power(angle[0], layout), object_gains(*angle, 40, layout)):
+            self.assertAlmostEqual(float(np.sum(gains**2)), 1.0, places=6)
+            self.assertTrue((gains >= 0).all())
+            self.assertEqual(sum(gains[i] for i, lfe in enumerate(layout.is_lfe) if lfe), 0.0)
+
+    @settings(deadline=None)
+    @given(angles, wide_layouts)
+    def test_left_and_right_are_treated_alike(self, angle: tuple[float, float], name: str) -> None:
+        layout = LAYOUTS[name]
+        mirrored = vector_pan(-angle[0], angle[1], layout)[list(layout.mirror)]
+        np.testing.assert_allclose(vector_pan(*angle, layout), mirrored, atol=1e-6)
+
+    @settings(deadline=None)
+    @given(wide_layouts)
+    def test_a_loudspeakers_own_direction_is_itself(self, name: str) -> None:
+        layout = LAYOUTS[name]
+        for index in layout.main:
+            gains = vector_pan(*layout.angles_deg[index], layout)
+            self.assertAlmostEqual(gains[index], 1.0, places=6)
+
+    def test_extent_shortens_the_energy_vector(self) -> None:
+        """Pulkki 1999: energy is kept, the image grows wider."""
+        lengths = []
+        for extent in (0, 60, 120, 180):
+            gains = object_gains(20, 10, extent, LAYOUTS["9+10+3"])
+            lengths.append(np.linalg.norm(gains**2 @ LAYOUTS["9+10+3"].vectors))
+        self.assertEqual(lengths, sorted(lengths, reverse=True))
+        self.assertLess(lengths[-1], lengths[0] - 0.3)
+
+
+class FoldDown(unittest.TestCase):
+    def test_5_1_to_stereo(self) -> None:
+        """ITU-R BS.775-4, table 2: L + 0.7071 C + 0.7071 Ls, LFE left out."""
+        half = np.sqrt(0.5)
+        wanted = [[1, 0, half, 0, half, 0], [0, 1, half, 0, 0, half]]
+        np.testing.assert_allclose(conversion("0+5+0", "0+2+0"), wanted)
+
+    def test_5_1_to_mono(self) -> None:
+        """ITU-R BS.775-4, table 2: 0.7071 L and R, C, 0.5 Ls and Rs."""
+        half = np.sqrt(0.5)
+        np.testing.assert_allclose(conversion("0+5+0", "0+1+0"), [[half, half, 1, 0, 0.5, 0.5]])
+
+    def test_a_layout_into_itself_is_untouched(self) -> None:
+        for name, layout in LAYOUTS.items():
+            np.testing.assert_array_equal(conversion(name, name), np.eye(layout.channels))
+
+    def test_no_channel_comes_out_louder(self) -> None:
+        for source in LAYOUTS:
+            for target in ("0+2+0", "0+5+0", "0+7+0"):
+                self.assertLessEqual(np.linalg.norm(conversion(source, target), axis=0).max(), 1.0 + 1e-9)
+
+    def test_mono_into_a_bed_is_panned(self) -> None:
+        np.testing.assert_allclose(source_matrix("0+1+0", "0+5+0", -110.0)[:, 0], [0, 0, 0, 0, 0, 1], atol=1e-9)
+
+
+class Ambisonics(unittest.TestCase):
+    def test_first_order(self) -> None:
+        """AmbiX, Nachbar et al. 2011: front W 1, Y 0, Z 0, X 1; left Y 1."""
+        np.testing.assert_allclose(encode(0, 0, 1), [1, 0, 0, 1], atol=1e-12)
+        np.testing.assert_allclose(encode(90, 0, 1), [1, 1, 0, 0], atol=1e-12)
+        np.testing.assert_allclose(encode(0, 90, 1), [1, 0, 1, 0], atol=1e-12)
+
+    def test_higher_orders_against_scipy(self) -> None:
+        """scipy's complex harmonics, made real and scaled to SN3D."""
+        azimuth, elevation = 37.0, -21.0
+        got = encode(azimuth, elevation, 3)
+        for n in range(4):
+            for m in range(-n, n + 1):
+                value = sph_harm_y(n, abs(m), np.pi / 2 - np.radians(elevation), np.radians(azimuth))
+                real = value.real if m >= 0 else value.imag
+                scale = np.sqrt(4 * np.pi / (2 * n + 1)) * (1 if m == 0 else np.sqrt(2) * (-1) ** m)
+                self.assertAlmostEqual(got[n * n + n + m], real * scale, places=9)
+
+    def test_max_re_weights(self) -> None:
+        """Zotter & Frank 2012: P_n(cos(137.9 deg / (N + 1.51))); N = 1 by hand: cos(54.94 deg) = 0.5744."""
+        np.testing.assert_allclose(max_re_weights(1), [1.0, 0.5744], atol=1e-4)
+
+    def test_grid_integrates_harmonics_to_nothing(self) -> None:
+        azimuth, elevation, weights = sphere_grid()
+        np.testing.assert_allclose(weights @ encode(azimuth, elevation, 5), np.eye(36)[0], atol=1e-12)
+
+    def test_a_scene_is_heard_where_it_was_encoded(self) -> None:
+        """Third order on 9+10+3: the energy vector points within 12 degrees of the source, level within 3 dB."""
+        layout = LAYOUTS["9+10+3"]
+        decode = decode_matrix(3, layout)
+        for azimuth in range(-180, 180, 30):
+            gains = decode @ encode(azimuth, 0, 3)
+            energy = gains**2 @ layout.vectors
+            error = np.degrees(np.arccos(np.clip(energy @ unit_vectors(azimuth) / np.linalg.norm(energy), -1, 1)))
+            self.assertLess(error, 12.0)
+            self.assertLess(abs(10 * np.log10(np.sum(gains**2))), 3.0)
+
+    def test_channels_that_are_no_scene(self) -> None:
+        with self.assertRaisesRegex(InputError, "4, 9 or 16 channels, this has 6"):
+            order_of(6)
+
+
+class MeasuredHead(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.head = load_head(SHIPPED, 48000)
+
+    def delay_ms(self, azimuth: float) -> float:
+        """How much later the right ear hears than the left, from the broad-band cross-correlation."""
+        left, right = self.head.responses(unit_vectors([azimuth], 0))[0].astype(float)
+        cross = np.correlate(right, left, "full")
+        return (np.argmax(cross) - (len(left) - 1)) / 48.0
+
+    def test_interaural_time_grows_to_the_side(self) -> None:
+        """Woodworth 1938, a = 8.75 cm: 0.656 ms at 90 degrees; the measured head lies near it (to 0.15 ms)."""
+        self.assertAlmostEqual(self.delay_ms(0), 0.0, delta=0.03)
+        self.assertAlmostEqual(self.delay_ms(90), 0.656, delta=0.15)
+        self.assertAlmostEqual(self.delay_ms(-90), -0.656, delta=0.15)
+        self.assertLess(self.delay_ms(20), self.delay_ms(50))
+
+    def test_level_difference_grows_with_frequency(self) -> None:
+        """Gardner & Martin 1994 (KEMAR): the far ear is shadowed more at high frequencies."""
+        left, right = np.abs(np.fft.rfft(self.head.responses(unit_vectors([90], 0))[0], 4096))
+        frequency = np.fft.rfftfreq(4096, 1 / 48000)
+
+        def difference(low: float, high: float) -> float:
+            band = (frequency >= low) & (frequency < high)
+            return float(10 * np.log10(np.mean(left[band] ** 2) / np.mean(right[band] ** 2)))
+
+        self.assertGreater(difference(4000, 8000), difference(200, 500) + 6.0)
+
+    def test_between_measured_directions_the_level_is_steady(self) -> None:
+        azimuth = np.arange(0, 90, 1.0)
+        energy = np.sum(self.head.responses(unit_vectors(azimuth, 3.0)) ** 2, axis=(1, 2))
+        steps_db = np.abs(np.diff(10 * np.log10(energy)))
+        self.assertLess(steps_db.max(), 0.5)
+
+    def test_both_ears_together_get_the_energy_of_the_source(self) -> None:
+        azimuth, elevation, weights = sphere_grid()
+        energy = np.sum(self.head.responses(unit_vectors(azimuth, elevation)) ** 2, axis=(1, 2))
+        self.assertLess(abs(10 * np.log10(weights @ energy)), 1.0)
+
+    def test_missing_and_unfit_files(self) -> None:
+        with self.assertRaisesRegex(InputError, "libmysofa1"):
+            load_head(SHIPPED.with_name("none.sofa"), 48000)
