@@ -42,7 +42,7 @@ class NetworkReverb(Processor):
 class _NetworkReverb:
     """Source: Jot & Chaigne 1991, per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
 
-    The room's impulse response is scaled to unit energy whatever its decay, so a longer decay is not louder.
+    The room's response is scaled to unit energy whatever its decay (to about 2 dB), so a longer one is not louder.
     """
 
     def __init__(self, parameters: NetworkReverb, channels: int, rate_hz: int) -> None:
@@ -57,18 +57,23 @@ class _NetworkReverb:
         self._pole = (low - high) / (low + high)
         self._gain = low * (1.0 - self._pole)
         signs = hadamard(LINES).astype(float)
-        columns = np.arange(channels) % LINES
-        self._inputs = signs[:, columns] * (np.arange(LINES)[:, None] % channels == np.arange(channels))
-        self._inputs /= np.sqrt(np.sum(self._inputs**2, axis=0))
-        self._outputs = signs[(np.arange(channels) + 1) % LINES] / np.sqrt(LINES)
-        loss = np.mean(self._gain**2 / (1.0 - self._pole**2))
-        self._outputs = self._outputs * np.sqrt(1.0 - min(loss, 0.999999)) / np.sqrt(max(loss, 1e-6))
+        groups = min(channels, LINES)
+        mine = np.arange(LINES)[:, None] % groups == np.arange(channels) % groups
+        self._inputs = signs[:, np.arange(channels) % LINES] * mine / np.sqrt(np.sum(mine, axis=0))
+        rows = [np.roll(signs[(c + 1) % LINES], 5 * (c // LINES)) for c in range(channels)]
+        self._outputs = np.array(rows) / np.sqrt(LINES * self._energy())
         self._lines = np.zeros((LINES, int(self._lengths.max())))
         self._filters = np.zeros(LINES)
         self._at = np.zeros(LINES, dtype=np.int64)
         self._diffuser_lengths = _primes(np.array(_DIFFUSERS_S) * rate_hz)
         self._diffusers = np.zeros((channels, len(_DIFFUSERS_S), int(self._diffuser_lengths.max())))
         self._diffuser_at = np.zeros(len(_DIFFUSERS_S), dtype=np.int64)
+
+    def _energy(self) -> float:
+        """The energy of the room's response before scaling: what passes the lines once, twice, and so on."""
+        turn = np.exp(-1j * np.linspace(0.0, np.pi, 512))[:, None]
+        passing = np.mean(np.abs(self._gain / (1.0 - self._pole * turn)) ** 2, axis=1)
+        return float(np.mean(passing / (1.0 - np.minimum(passing, 0.999999))))
 
     def process(self, block: Block) -> Block:
         late = self._predelay.shape[1]

@@ -1,6 +1,7 @@
 """Work that runs beside the web server."""
 
 import logging
+from pathlib import Path
 
 from procrastinate.contrib.django import app
 
@@ -22,11 +23,18 @@ def render_mix(*, render_id: int) -> None:
     except Interrupted:
         _end(render, Render.Status.CANCELLED)
     except InputError as error:
-        _end(render, Render.Status.FAILED, str(error))
+        _end(render, Render.Status.FAILED, _by_their_names(render, str(error)))
     except Exception:
         _end(render, Render.Status.FAILED, "The render broke off through a fault of the program; it is in the log.")
         log.exception("render %s", render_id)
         raise
+
+
+def _by_their_names(render: Render, message: str) -> str:
+    """Call recordings what people called them, not what storage does."""
+    for audio in render.mix.audio_files.all():
+        message = message.replace(Path(audio.file.name).name, audio.name)
+    return message
 
 
 def _end(render: Render, status: Render.Status, message: str = "") -> None:

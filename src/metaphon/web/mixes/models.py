@@ -114,7 +114,7 @@ class Strip(models.Model):
 
 class Clip(models.Model):
     track = models.ForeignKey(Strip, models.CASCADE, related_name="clips")
-    audio = models.ForeignKey(AudioFile, models.PROTECT, related_name="clips")
+    audio = models.ForeignKey(AudioFile, models.RESTRICT, related_name="clips")
     start_s = models.FloatField(default=0.0)
 
     class Meta:

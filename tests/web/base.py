@@ -1,0 +1,62 @@
+"""A signed-in person, a mix of theirs, and recordings to bring in."""
+
+import io
+import json
+from typing import Any
+
+import numpy as np
+import soundfile
+from django.contrib.auth import get_user_model
+from django.core.files.uploadedfile import TemporaryUploadedFile
+from django.test import Client, TestCase
+from django.urls import reverse
+
+from metaphon.web.mixes.models import Member, Mix, Strip, Target
+from tests.sounds import RATE_HZ, noise
+
+
+def recording(sound: np.ndarray, kind: str = "WAV", rate_hz: int = RATE_HZ) -> bytes:
+    file = io.BytesIO()
+    soundfile.write(file, np.atleast_2d(sound).T, rate_hz, format=kind, subtype="PCM_24")
+    return file.getvalue()
+
+
+def make_user(name: str) -> Any:
+    return get_user_model().objects.create_user(name, password="long enough word")
+
+
+def make_mix(owner: Any, title: str = "Pier") -> Mix:
+    mix = Mix.objects.create(title=title)
+    Member.objects.create(mix=mix, user=owner, role="owner")
+    Target.objects.create(mix=mix, name="0+2+0")
+    return mix
+
+
+class WebTest(TestCase):
+    def setUp(self) -> None:
+        self.user = make_user("ada")
+        self.client.force_login(self.user)
+        self.mix = make_mix(self.user)
+
+    def url(self, name: str, *arguments: object) -> str:
+        return reverse(name, args=[self.mix.pk, *arguments])
+
+    def post(self, view: str, /, *arguments: object, seen: int | None = None, client: Client | None = None, **data: object) -> Any:
+        """Post as htmx does."""
+        headers = {"HX-Request": "true"} | ({"X-Seen-Revision": str(seen)} if seen is not None else {})
+        return (client or self.client).post(self.url(view, *arguments), data, headers=headers)
+
+    def upload(self, name: str, content: bytes) -> Any:
+        file = TemporaryUploadedFile(name, "audio/wav", len(content), None)
+        file.write(content)
+        file.seek(0)
+        return self.client.post(self.url("intake:upload"), {"recording": file})
+
+    def bring_in(self, name: str, sound: np.ndarray | None = None) -> Strip:
+        answer = self.upload(name, recording(noise(1, 0.5) if sound is None else sound))
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return self.mix.strips.get(name=answer.json()["track"])
+
+    def said(self, response: Any) -> str:
+        """The sentence of a refusal."""
+        return json.loads(response["HX-Trigger"])["say"]["message"]

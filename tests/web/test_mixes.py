@@ -1,0 +1,249 @@
+"""Who sees what, how a mix changes, and how a change is taken back."""
+
+from django.db import IntegrityError, transaction
+from django.urls import reverse
+
+from metaphon.core.errors import InputError
+from metaphon.web.mixes import journal
+from metaphon.web.mixes.assemble import scene_of
+from metaphon.web.mixes.models import Clip, Member, Mix, Placement, Send, Strip
+from metaphon.web.mixes.numbers import parse_number
+from tests.web.base import WebTest, make_mix, make_user
+
+
+class SigningIn(WebTest):
+    def test_every_page_asks_for_it(self) -> None:
+        self.client.logout()
+        for name in ("intake:show", "flow:show", "handover:show", "listen:sources", "history", "open_mix"):
+            self.assertRedirects(self.client.get(self.url(name)), f"/sign-in?next={self.url(name)}", fetch_redirect_response=False)
+        self.assertEqual(self.client.get("/health").json(), {"status": "ready"})
+
+    def test_demo_name_and_password_are_shown_in_demo_mode_only(self) -> None:
+        self.client.logout()
+        self.assertContains(self.client.get("/sign-in"), "harbour-lamp")
+        with self.settings(DEMO=False):
+            self.assertNotContains(self.client.get("/sign-in"), "harbour-lamp")
+
+    def test_a_wrong_password_is_told_and_guessing_is_stopped(self) -> None:
+        self.client.logout()
+        for _ in range(7):
+            answer = self.client.post("/sign-in", {"username": "ada", "password": "wrong"})
+            self.assertContains(answer, "do not go together")
+        self.assertEqual(self.client.post("/sign-in", {"username": "ada", "password": "wrong"}).status_code, 429)
+
+    def test_pages_run_no_foreign_or_inline_script(self) -> None:
+        answer = self.client.get(self.url("flow:show"))
+        self.assertIn("default-src 'self'", answer["Content-Security-Policy"])
+        self.assertNotContains(answer, "style=")
+
+
+class Membership(WebTest):
+    def test_a_mix_is_not_there_for_others(self) -> None:
+        strip = self.bring_in("a.wav")
+        self.client.force_login(make_user("eve"))
+        self.assertNotContains(self.client.get("/"), "Pier")
+        for name in ("intake:show", "flow:show", "handover:show", "listen:sources", "history"):
+            self.assertEqual(self.client.get(self.url(name)).status_code, 404)
+        self.assertEqual(self.post("flow:set", strip.pk, "gain_db", gain_db="-6").status_code, 404)
+        self.assertEqual(self.upload("b.wav", b"x").status_code, 404)
+
+    def test_a_strip_of_another_mix_is_not_reached_through_ones_own(self) -> None:
+        other = make_mix(make_user("eve"), "Other")
+        foreign = Strip.objects.create(mix=other, kind="bus", ref="x", name="X", layout="0+2+0")
+        Placement.objects.create(strip=foreign)
+        self.assertEqual(self.post("flow:set", foreign.pk, "gain_db", gain_db="-6").status_code, 404)
+        mine = self.bring_in("a.wav")
+        self.assertEqual(self.post("flow:set_send", mine.pk, foreign.pk, level_db="-6").status_code, 404)
+        self.assertEqual(self.post("flow:set", mine.pk, "output", output=str(foreign.pk)).status_code, 404)
+
+    def test_a_listener_hears_but_does_not_change(self) -> None:
+        strip = self.bring_in("a.wav")
+        ear = make_user("bo")
+        Member.objects.create(mix=self.mix, user=ear, role="listener")
+        self.client.force_login(ear)
+        self.assertContains(self.client.get(self.url("flow:show")), "disabled")
+        for answer in (
+            self.post("flow:set", strip.pk, "gain_db", gain_db="-6"),
+            self.post("handover:start"),
+            self.post("flow:add_bus", name="B"),
+        ):
+            self.assertEqual(answer.status_code, 403)
+            self.assertIn("may listen", self.said(answer))
+        self.assertEqual(self.upload("b.wav", b"x").status_code, 403)
+        strip.refresh_from_db()
+        self.assertEqual(strip.gain_db, 0.0)
+
+    def test_the_owner_lets_people_in_and_out(self) -> None:
+        make_user("bo")
+        self.client.post(self.url("members"), {"username": "bo", "role": "editor"})
+        self.assertEqual(self.mix.members.get(user__username="bo").role, "editor")
+        self.client.post(self.url("members"), {"username": "bo", "role": ""})
+        self.assertFalse(self.mix.members.filter(user__username="bo").exists())
+        self.assertContains(self.client.post(self.url("members"), {"username": "no one", "role": "editor"}), "Nobody here signs in", status_code=422)
+
+    def test_deleting_needs_the_name(self) -> None:
+        strip = self.bring_in("a.wav")
+        path = strip.clips.get().audio.file.path
+        answer = self.client.post(self.url("remove_mix"), {"title": "pier"})
+        self.assertContains(answer, "Nothing was deleted", status_code=422)
+        self.client.post(self.url("remove_mix"), {"title": "Pier"})
+        self.assertFalse(Mix.objects.filter(pk=self.mix.pk).exists())
+        with self.assertRaises(FileNotFoundError):
+            open(path)
+
+
+class Making(WebTest):
+    def test_a_new_mix(self) -> None:
+        answer = self.client.post(reverse("create_mix"), {"title": " Reef ", "sample_rate_hz": "96000"})
+        mix = Mix.objects.get(title="Reef")
+        self.assertRedirects(answer, reverse("intake:show", args=[mix.pk]))
+        self.assertEqual(mix.sample_rate_hz, 96000)
+        self.assertContains(self.client.get(reverse("intake:show", args=[mix.pk])), "No recordings yet")
+        self.assertContains(self.client.get(reverse("handover:show", args=[mix.pk])), "no sound to render yet")
+        for data in ({"title": ""}, {"title": "x", "sample_rate_hz": "8000"}):
+            self.assertEqual(self.client.post(reverse("create_mix"), data).status_code, 422)
+
+
+class Journal(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.track = self.bring_in("gull.wav")
+        self.bus = self.post("flow:add_bus", name="Cave", reverb="on", layout="0+5+0") and self.mix.strips.get(name="Cave")
+
+    def state(self) -> object:
+        return scene_of(Mix.objects.get(pk=self.mix.pk))
+
+    def test_every_kind_of_change_can_be_undone_and_done_again(self) -> None:
+        states = [self.state()]
+        processor = self.bus.processors.get()
+        for answer in (
+            lambda: self.post("flow:set", self.track.pk, "gain_db", gain_db="−6,5 dB"),
+            lambda: self.post("flow:set", self.track.pk, "muted", muted="on"),
+            lambda: self.post("flow:set", self.track.pk, "mode", mode="object"),
+            lambda: self.post("flow:set", self.track.pk, "azimuth_deg", azimuth_deg="-110"),
+            lambda: self.post("flow:set_send", self.track.pk, self.bus.pk, level_db="-9"),
+            lambda: self.post("flow:set_send", self.track.pk, self.bus.pk, tap="pre"),
+            lambda: self.post("flow:set_parameter", processor.pk, "decay_s", decay_s="3.5"),
+            lambda: self.post("flow:set_parameter", processor.pk, "wet_only", wet_only="off"),
+            lambda: self.post("flow:add_processor", self.track.pk, kind="basics"),
+            lambda: self.post("flow:set", self.track.pk, "output", output=str(self.bus.pk)),
+            lambda: self.post("flow:set", self.track.pk, "name", name="Far gull"),
+            lambda: self.post("flow:set", self.track.pk, "resting", resting="on"),
+            lambda: self.post("intake:set_start", self.track.clips.get().pk, start_s="1.25"),
+            lambda: self.post("handover:set_target", "binaural", chosen="on"),
+            lambda: self.post("flow:remove_processor", processor.pk),
+            lambda: self.post("flow:remove", self.bus.pk),
+            lambda: self.post("intake:remove", self.track.pk),
+        ):
+            response = answer()
+            self.assertEqual(response.status_code, 200)
+            states.append(self.state())
+            self.assertNotEqual(states[-1], states[-2])
+        for wanted in reversed(states[:-1]):
+            self.assertEqual(self.post("undo").status_code, 200)
+            self.assertEqual(self.state(), wanted)
+        for wanted in states[1:]:
+            self.assertEqual(self.post("redo").status_code, 200)
+            self.assertEqual(self.state(), wanted)
+        self.assertIn("nothing to do again", self.said(self.post("redo")))
+        self.assertContains(self.client.get(self.url("history")), "Removed Cave")
+
+    def test_a_new_edit_ends_redo(self) -> None:
+        self.post("flow:set", self.track.pk, "gain_db", gain_db="-6")
+        self.post("undo")
+        self.post("flow:set", self.track.pk, "gain_db", gain_db="-3")
+        self.assertIsNone(journal.next_redo(self.mix, self.user))
+
+    def test_setting_what_is_already_so_leaves_no_trace(self) -> None:
+        before = self.mix.journal.count()
+        self.post("flow:set", self.track.pk, "gain_db", gain_db="0.0")
+        self.assertEqual(self.mix.journal.count(), before)
+
+    def test_a_refused_change_changes_nothing(self) -> None:
+        self.post("flow:add_bus", name="Hall", layout="0+2+0")
+        hall = self.mix.strips.get(name="Hall")
+        self.post("flow:set", self.bus.pk, "output", output=str(hall.pk))
+        before = self.state()
+        answer = self.post("flow:set", hall.pk, "output", output=str(self.bus.pk))
+        self.assertEqual(answer.status_code, 422)
+        self.assertRegex(self.said(answer), "loop, (Cave to Hall to Cave|Hall to Cave to Hall)")
+        self.assertEqual(self.state(), before)
+
+    def test_numbers_out_of_range_are_told(self) -> None:
+        for field, text, words in (
+            ("gain_db", "13", "Gain may be -120 to 12 dB; 13 is outside."),
+            ("gain_db", "loud", "Gain is a number in dB, not 'loud'."),
+            ("azimuth_deg", "nan", "Azimuth may be"),
+            ("colour", "1", "A track has no colour."),
+        ):
+            answer = self.post("flow:set", self.track.pk, field, **{field: text})
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(words, self.said(answer))
+        self.assertEqual(parse_number("-∞", "Gain", -120, 12, "dB"), -120)
+        with self.assertRaises(InputError):
+            parse_number("1e999", "Gain", -120, 12)
+
+
+class TwoPeople(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.track = self.bring_in("gull.wav")
+        other = make_user("bo")
+        Member.objects.create(mix=self.mix, user=other, role="editor")
+        self.bo = self.client_class()
+        self.bo.force_login(other)
+        self.seen = Mix.objects.get(pk=self.mix.pk).revision
+
+    def test_a_stale_edit_is_told_and_overwrites_nothing(self) -> None:
+        self.post("flow:set", self.track.pk, "gain_db", client=self.bo, seen=self.seen, gain_db="-9")
+        answer = self.post("flow:set", self.track.pk, "gain_db", seen=self.seen, gain_db="-3")
+        self.assertEqual(answer.status_code, 409)
+        self.assertIn("bo changed this in the meantime (gull: gain -9.0 dB). Nothing was overwritten", self.said(answer))
+        self.track.refresh_from_db()
+        self.assertEqual(self.track.gain_db, -9.0)
+
+    def test_edits_of_different_things_go_side_by_side(self) -> None:
+        self.post("flow:set", self.track.pk, "gain_db", client=self.bo, seen=self.seen, gain_db="-9")
+        self.assertEqual(self.post("flow:set", self.track.pk, "muted", seen=self.seen, muted="on").status_code, 200)
+
+    def test_undo_does_not_run_over_what_the_other_did_since(self) -> None:
+        self.post("flow:set", self.track.pk, "gain_db", gain_db="-3")
+        self.post("flow:set", self.track.pk, "gain_db", client=self.bo, gain_db="-9")
+        self.assertEqual(self.post("undo").status_code, 409)
+        self.assertEqual(self.post("undo", client=self.bo).status_code, 200)
+        self.track.refresh_from_db()
+        self.assertEqual(self.track.gain_db, -3.0)
+
+    def test_undo_of_bringing_in_spares_what_the_other_built_on_it(self) -> None:
+        self.post("flow:add_bus", client=self.bo, name="Cave")
+        bus = self.mix.strips.get(name="Cave")
+        self.post("flow:set_send", self.track.pk, bus.pk, client=self.bo, level_db="-9")
+        self.assertEqual(self.post("undo").status_code, 409)
+        self.assertTrue(Strip.objects.filter(pk=self.track.pk).exists())
+
+
+class Constraints(WebTest):
+    def refused(self, make) -> None:  # type: ignore[no-untyped-def]
+        with self.assertRaises(IntegrityError), transaction.atomic():
+            make()
+
+    def test_nonsense_rows_are_refused_by_the_database(self) -> None:
+        track = self.bring_in("a.wav")
+        bus = Strip.objects.create(mix=self.mix, kind="bus", ref="b", name="B", layout="0+2+0")
+        mine = Strip.objects.filter(pk=track.pk)
+        Send.objects.create(source=track, bus=bus)
+        self.refused(lambda: mine.update(gain_db=13))
+        self.refused(lambda: mine.update(gain_db=float("nan")))
+        self.refused(lambda: mine.update(layout="0+2+0"))
+        self.refused(lambda: mine.update(output_bus=track))
+        self.refused(lambda: mine.update(output_bus=bus, to_programme=True))
+        self.refused(lambda: mine.update(ref="programme"))
+        self.refused(lambda: mine.update(ref="b"))
+        self.refused(lambda: Strip.objects.filter(pk=bus.pk).update(resting=True))
+        self.refused(lambda: Strip.objects.filter(pk=bus.pk).update(layout="9+9+9"))
+        self.refused(lambda: Send.objects.create(source=track, bus=bus))
+        self.refused(lambda: Send.objects.create(source=bus, bus=bus))
+        self.refused(lambda: Placement.objects.filter(strip=track).update(azimuth_deg=181))
+        self.refused(lambda: Placement.objects.filter(strip=track).update(mode="ring"))
+        self.refused(lambda: Clip.objects.filter(track=track).update(start_s=-1))
+        self.refused(lambda: Member.objects.create(mix=self.mix, user=self.user, role="editor"))

@@ -1,0 +1,245 @@
+"""Intake, flow, handover and listening through the server, without a browser."""
+
+import io
+import json
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import soundfile
+from django.conf import settings
+
+from metaphon.web.handover.strip_chart import correlation_path
+from metaphon.web.intake.outline import outline_path
+from metaphon.web.jobs import rendering
+from metaphon.web.jobs.tasks import render_mix
+from metaphon.web.mixes.models import AudioFile, Placement, Render
+from tests.sounds import noise
+from tests.web.base import WebTest, recording
+
+
+def stored_files() -> list[Path]:
+    return [path for path in Path(settings.MEDIA_ROOT).rglob("*") if path.is_file()]
+
+
+class Intake(WebTest):
+    def test_each_width_is_placed_as_it_suggests(self) -> None:
+        for channels, mode, kind in (
+            (1, "bed", "Mono (0+1+0)"),
+            (2, "bed", "Stereo (0+2+0)"),
+            (3, "bed", "LCR (0+3+0)"),
+            (4, "scene", "Ambisonic 1"),
+            (6, "bed", "5.1 (0+5+0)"),
+            (16, "scene", "Ambisonic 3"),
+            (7, "none", "7 channels"),
+        ):
+            answer = self.upload(f"w{channels}.wav", recording(noise(channels, 0.1))).json()
+            self.assertEqual(answer["kind"], kind)
+            self.assertEqual(Placement.objects.get(strip__name=f"w{channels}").mode, mode)
+        self.assertContains(self.client.get(self.url("intake:show")), "Ambisonic 3")
+        self.assertContains(self.client.get(self.url("flow:show")), "w16")
+
+    def test_names(self) -> None:
+        for name, track in (
+            ("gull.wav", "gull"),
+            ("gull.wav", "gull 2"),
+            ("../../etc/gull.wav", "gull 3"),
+            ("\U0001f30a sea.wav", "\U0001f30a sea"),
+            (".wav", ".wav"),
+            ("programme.wav", "programme"),
+        ):
+            self.assertEqual(self.upload(name, recording(noise(1, 0.1))).json()["track"], track)
+        refs = list(self.mix.strips.values_list("ref", flat=True))
+        self.assertEqual(refs, ["gull", "gull_2", "gull_3", "sea", "wav", "programme_2"])
+        for audio in AudioFile.objects.all():
+            self.assertRegex(audio.file.name, r"^mixes/\d+/recordings/[0-9a-f]{32}\.wav$")
+
+    def test_refusals_leave_nothing_behind(self) -> None:
+        whole = recording(noise(2, 0.5))
+        before = stored_files()
+        for name, content, words in (
+            ("text.wav", b"This is text.", "not an audio file"),
+            ("cut.wav", whole[: len(whole) // 2], "cut short"),
+            ("none.wav", recording(np.zeros((1, 0))), "0 samples"),
+            ("wide.wav", recording(noise(25, 0.1)), "25 channels"),
+        ):
+            answer = self.upload(name, content)
+            self.assertEqual(answer.status_code, 422)
+            self.assertIn(words, answer.json()["message"])
+        self.assertFalse(AudioFile.objects.exists())
+        self.assertFalse(self.mix.strips.exists())
+        self.assertEqual(stored_files(), before)
+        self.assertEqual(self.client.post(self.url("intake:upload")).status_code, 422)
+
+    def test_another_rate_is_converted_and_the_original_kept(self) -> None:
+        answer = self.upload("a.aiff", recording(noise(1, 1.0), "AIFF", 44100)).json()
+        self.assertIn("44100 Hz and is now at 48000", answer["notices"][0])
+        audio = AudioFile.objects.get()
+        self.assertEqual(soundfile.info(audio.file.path).samplerate, 48000)
+        self.assertEqual(soundfile.info(audio.original.path).samplerate, 44100)
+        self.assertContains(self.client.get(self.url("intake:show")), "44100 Hz and is now")
+
+    def test_outline_is_drawn_where_the_clip_lies(self) -> None:
+        path = outline_path([1.0, 1.0, 0.5, 0.0], 5.0, 10.0, 20.0)
+        self.assertTrue(path.startswith("M 250.0 -1.000"))
+        self.assertIn("500.0 0.015", path)
+
+
+class Flow(WebTest):
+    def test_controls_come_from_the_parameter_model(self) -> None:
+        track = self.bring_in("a.wav", noise(2, 0.1))
+        self.post("flow:add_processor", track.pk, kind="basics")
+        page = self.client.get(self.url("flow:panel", track.pk))
+        self.assertContains(page, 'name="delay_ms"')
+        self.assertContains(page, 'data-high="1000.0"')
+        self.assertContains(page, "Stereo only: 0 mono")
+        row = track.processors.get()
+        self.assertIn("may be 0 to 2", self.said(self.post("flow:set_parameter", row.pk, "width", width="3")))
+        self.assertEqual(self.post("flow:add_processor", track.pk, kind="toaster").status_code, 422)
+
+    def test_removing_a_bus_hands_its_feeds_on(self) -> None:
+        track = self.bring_in("a.wav")
+        for name in ("Inner", "Outer"):
+            self.post("flow:add_bus", name=name, layout="0+2+0")
+        inner, outer = self.mix.strips.get(name="Inner"), self.mix.strips.get(name="Outer")
+        self.post("flow:set", inner.pk, "output", output=str(outer.pk))
+        self.post("flow:set", track.pk, "output", output=str(inner.pk))
+        self.post("flow:remove", inner.pk)
+        track.refresh_from_db()
+        self.assertEqual((track.output_bus, track.to_programme), (outer, False))
+
+    def test_sends(self) -> None:
+        track = self.bring_in("a.wav")
+        self.post("flow:add_bus", name="Cave", reverb="on")
+        cave = self.mix.strips.get(name="Cave")
+        self.assertContains(self.post("flow:set_send", track.pk, cave.pk, level_db="-12"), "−12.0")
+        self.post("flow:set_send", track.pk, cave.pk, tap="pre")
+        send = track.sends.get()
+        self.assertEqual((send.level_db, send.tap), (-12.0, "pre"))
+        self.post("flow:set_send", track.pk, cave.pk, level_db="")
+        self.assertFalse(track.sends.exists())
+
+
+class Handover(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.track = self.bring_in("a.wav", noise(1, 1.0))
+        for name in ("0+5+0", "binaural"):
+            self.post("handover:set_target", name, chosen="on")
+
+    def render(self, **options: str) -> Render:
+        answer = self.post("handover:start", **options)
+        self.assertEqual(answer.status_code, 200, answer.get("HX-Trigger"))
+        row = self.mix.renders.first()
+        assert row is not None
+        render_mix(render_id=row.pk)
+        row.refresh_from_db()
+        return row
+
+    def fetch(self, name: str, key: int, **headers: str):  # type: ignore[no-untyped-def]
+        response = self.client.get(self.url(name, key), headers=headers)
+        return response, b"".join(response) if response.streaming else response.content
+
+    def test_a_render_from_queue_to_download(self) -> None:
+        row = self.render(stems="tracks")
+        self.assertEqual((row.status, row.progress), ("done", 1.0))
+        files = {file.name: file for file in row.files.all()}
+        self.assertEqual(len(files), 8)
+        stereo = files["Pier_0+2+0.wav"]
+        self.assertAlmostEqual(stereo.figures["correlation"], 1.0, places=3)
+        self.assertEqual(len(stereo.history["correlation"]), 10)
+        response, content = self.fetch("handover:download", stereo.pk)
+        self.assertIn('filename="Pier_0+2+0.wav"', response["Content-Disposition"])
+        self.assertEqual(soundfile.info(io.BytesIO(content)).frames, 48000)
+        summary = json.loads(self.fetch("handover:download", files["Pier_report.json"].pk)[1])
+        self.assertEqual([f["target"] for f in summary["files"][:3]], ["0+2+0", "0+5+0", "binaural"])
+        self.assertIn("True peak", self.fetch("handover:download", files["Pier_report.txt"].pk)[1].decode())
+        page = self.client.get(self.url("handover:show"))
+        self.assertContains(page, "LUFS")
+        self.assertContains(page, "Binaural, stem a")
+
+    def test_listening(self) -> None:
+        row = self.render()
+        sources = self.client.get(self.url("listen:sources")).json()["sources"]
+        self.assertEqual([s["title"] for s in sources], ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"])
+        self.assertEqual([s["heard_as"] for s in sources], ["", "folded to stereo", ""])
+        self.assertFalse(sources[0]["out_of_date"])
+        five = row.files.get(target="0+5+0")
+        whole = self.fetch("listen:sound", five.pk)[1]
+        folded, _ = soundfile.read(io.BytesIO(whole), always_2d=True)
+        wanted, _ = soundfile.read(five.file.path, always_2d=True)
+        np.testing.assert_allclose(folded[:, 0], wanted[:, 2] * np.sqrt(0.5), atol=3e-7)
+        response, part = self.fetch("listen:sound", five.pk, Range="bytes=100-199")
+        self.assertEqual((response.status_code, part), (206, whole[100:200]))
+        self.assertEqual(response["Content-Range"], f"bytes 100-199/{len(whole)}")
+        self.assertEqual(self.fetch("listen:sound", five.pk, Range="bytes=-10")[1], whole[-10:])
+        self.assertEqual(self.fetch("listen:sound", five.pk, Range=f"bytes={len(whole)}-")[0].status_code, 416)
+        self.post("flow:set", self.track.pk, "gain_db", gain_db="-6")
+        self.assertTrue(self.client.get(self.url("listen:sources")).json()["sources"][0]["out_of_date"])
+
+    def test_a_failure_is_one_sentence_and_can_be_tried_again(self) -> None:
+        self.post("flow:set", self.track.pk, "muted", muted="off")
+        path = self.track.clips.get().audio.file.path
+        content = Path(path).read_bytes()
+        Path(path).write_bytes(b"gone bad")
+        row = self.render()
+        self.assertEqual(row.status, "failed")
+        self.assertContains(self.client.get(self.url("handover:progress", row.pk)), "a.wav is not an audio file that can be read; bring WAV")
+        Path(path).write_bytes(content)
+        self.post("handover:retry", row.pk)
+        again = self.mix.renders.first()
+        render_mix(render_id=again.pk)
+        again.refresh_from_db()
+        self.assertEqual((again.status, again.options), ("done", row.options))
+
+    def test_cancelling_while_waiting_and_while_running(self) -> None:
+        self.post("handover:start")
+        row = self.mix.renders.first()
+        self.post("handover:cancel", row.pk)
+        render_mix(render_id=row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.status, row.files.count()), ("cancelled", 0))
+        self.post("handover:start")
+        row = self.mix.renders.first()
+        with mock.patch.object(rendering, "_TELL_EVERY_S", 0.0), mock.patch.object(rendering, "check") as check:
+            Render.objects.filter(pk=row.pk).update(status="cancelling")
+            render_mix(render_id=row.pk)
+            check.assert_not_called()
+        row.refresh_from_db()
+        self.assertEqual((row.status, row.files.count()), ("cancelled", 0))
+
+    def test_a_render_cancelled_at_the_last_moment_publishes_nothing(self) -> None:
+        self.post("handover:start")
+        row = self.mix.renders.first()
+        before = stored_files()
+
+        def too_late(mix: object) -> list:
+            Render.objects.filter(pk=row.pk).update(status="cancelling")
+            return []
+
+        with mock.patch.object(rendering, "check", too_late):
+            render_mix(render_id=row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.status, row.files.count()), ("cancelled", 0))
+        self.assertEqual(stored_files(), before)
+
+    def test_removing_deletes_the_files(self) -> None:
+        before = stored_files()
+        row = self.render()
+        self.post("handover:remove", row.pk)
+        self.assertEqual(stored_files(), before)
+        self.assertFalse(self.mix.renders.exists())
+
+    def test_choices_are_checked(self) -> None:
+        self.assertIn("FLAC holds", self.said(self.post("handover:start", container="flac", bits="32f")))
+        self.assertIn("from the list", self.said(self.post("handover:start", bits="12")))
+        self.assertIn("no target", self.said(self.post("handover:set_target", "5.1", chosen="on")))
+        for name in ("0+2+0", "0+5+0", "binaural"):
+            self.post("handover:set_target", name)
+        self.assertIn("No target is chosen", self.said(self.post("handover:start")))
+
+    def test_correlation_is_drawn_with_gaps_and_dips(self) -> None:
+        self.assertEqual(correlation_path([1.0, None, -1.0]), "M 100.0 0.000 M 500.0 2.000")
+        long = [1.0] * 3000
+        long[1234] = -0.5
+        self.assertIn("1.500", correlation_path(long))
