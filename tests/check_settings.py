@@ -6,4 +6,4 @@ os.environ.setdefault("METAPHON_SECRET_KEY", "only for reading code")
 os.environ.setdefault("METAPHON_DATABASE_URL", "postgres://nobody@127.0.0.1/none")
 os.environ.setdefault("METAPHON_STORAGE", "/nonexistent")
 
-from metaphon.web.settings import *  # noqa: E402, F403
+from metaphon.web.settings import *  # noqa: F403

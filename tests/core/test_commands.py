@@ -41,7 +41,9 @@ class Commands(FolderTest):
                                     "--stems", "tracks", "--start", "0.25", "--end", "0.75", "--bits", "16")  # fmt: skip
         self.assertEqual(status, 0)
         names = [Path(f["path"]).name for f in answer["files"]]
-        self.assertEqual(names, ["A_title_0+2+0.wav", "A_title_scene1.wav", "A_title_stem_a_0+2+0.wav", "A_title_stem_a_scene1.wav"])
+        self.assertEqual(
+            names, ["A_title_0+2+0.wav", "A_title_scene1.wav", "A_title_stem_a_0+2+0.wav", "A_title_stem_a_scene1.wav"]
+        )
         self.assertEqual(answer["files"][0]["duration_s"], 0.5)
         self.assertEqual(soundfile.info(answer["files"][1]["path"]).channels, 4)
         self.assertIn("Integrated loudness", Path(answer["report"]).read_text())

@@ -80,7 +80,9 @@ class WhereSoundGoes(FolderTest):
         five[4] = sound[0]
         self.write("b.wav", five)
         bed = self.rendered(self.mix([{"sound": "b.wav"}]), "binaural")
-        single = self.rendered(self.mix([{"sound": "a.wav", "placement": {**OBJECT, "azimuth_deg": 110.0}}]), "binaural")
+        single = self.rendered(
+            self.mix([{"sound": "a.wav", "placement": {**OBJECT, "azimuth_deg": 110.0}}]), "binaural"
+        )
         np.testing.assert_allclose(bed, single, atol=1e-6)
 
     def test_clip_start_and_gain(self) -> None:
@@ -179,7 +181,12 @@ class TheSameSamples(FolderTest):
         self.write("scene.wav", noise(4, 1.1, 3))
         tracks = [
             {"id": "m", "sound": "mono.wav", "placement": {**OBJECT, "extent_deg": 20.0}, "sends": [{"bus": "cave"}]},
-            {"id": "p", "sound": "pair.wav", "start_s": 0.2, "chain": [{"kind": "basics", "delay_ms": 3.0, "width": 1.4}]},
+            {
+                "id": "p",
+                "sound": "pair.wav",
+                "start_s": 0.2,
+                "chain": [{"kind": "basics", "delay_ms": 3.0, "width": 1.4}],
+            },
             {"id": "s", "sound": "scene.wav", "placement": {"mode": "scene"}},
         ]
         lane = {"target": "m/placement/azimuth_deg", "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}]}
@@ -210,7 +217,10 @@ class TheSameSamples(FolderTest):
         mix = self.busy_mix()
         plan = compile(mix)
         names = ["0+2+0", "0+5+0", "binaural"]
-        together = [np.concatenate(parts, axis=1) for parts in zip(*render(plan, outputs_of(mix, plan, names, "none")), strict=True)]
+        together = [
+            np.concatenate(parts, axis=1)
+            for parts in zip(*render(plan, outputs_of(mix, plan, names, "none")), strict=True)
+        ]
         for name, sound in zip(names, together, strict=True):
             self.assertTrue(np.array_equal(sound, self.rendered(mix, name)))
 
@@ -228,9 +238,17 @@ class TheSameSamples(FolderTest):
         tracks = []
         for i, sound in enumerate(sounds):
             self.write(f"{i}.wav", sound)
-            track = {"sound": f"{i}.wav", "gain_db": data.draw(gain), "output": data.draw(st.sampled_from(["programme", "b0", "b1", None]))}
+            track = {
+                "sound": f"{i}.wav",
+                "gain_db": data.draw(gain),
+                "output": data.draw(st.sampled_from(["programme", "b0", "b1", None])),
+            }
             after = sound * (10 ** (track["gain_db"] / 20) if track["gain_db"] > -120 else 0)
-            send = {"bus": data.draw(st.sampled_from(["b0", "b1"])), "level_db": data.draw(gain), "tap": data.draw(st.sampled_from(["pre", "post"]))}
+            send = {
+                "bus": data.draw(st.sampled_from(["b0", "b1"])),
+                "level_db": data.draw(gain),
+                "tap": data.draw(st.sampled_from(["pre", "post"])),
+            }
             track["sends"] = [send]
             level = 10 ** (send["level_db"] / 20) if send["level_db"] > -120 else 0
             inputs[int(send["bus"][1])] += (sound if send["tap"] == "pre" else after) * level
@@ -256,7 +274,9 @@ class Silence(FolderTest):
         mix = self.mix([{"sound": "a.wav", "chain": chain}])
         plan = compile(mix)
         for bits in ("16", "24", "32f"):
-            results, _ = render_to_files(plan, outputs_of(mix, plan, ["0+5+0", "binaural"], "none"), self.folder, bits=bits)
+            results, _ = render_to_files(
+                plan, outputs_of(mix, plan, ["0+5+0", "binaural"], "none"), self.folder, bits=bits
+            )
             for result in results:
                 self.assertEqual(np.abs(soundfile.read(str(result.path))[0]).max(), 0.0)
                 self.assertIsNone(result.figures.integrated_lufs)
@@ -275,7 +295,9 @@ class ToFiles(FolderTest):
         self.assertGreater(speed, 0)
         for result in results:
             info = soundfile.info(str(result.path))
-            self.assertEqual((info.channels, info.frames, info.subtype), (result.output.target.channels, 24000, "PCM_24"))
+            self.assertEqual(
+                (info.channels, info.frames, info.subtype), (result.output.target.channels, 24000, "PCM_24")
+            )
         self.assertAlmostEqual(results[0].figures.correlation, 1.0, places=4)
         self.assertAlmostEqual(results[0].figures.fold_down_loss_db, 0.0, places=4)
         self.assertIsNone(results[1].figures.correlation)

@@ -108,11 +108,10 @@ class Writing(FolderTest):
         self.assertEqual((self.folder / "a.wav").read_bytes()[:4], b"RIFF")
 
     def test_nothing_is_seen_before_it_is_whole(self) -> None:
-        with self.assertRaises(RuntimeError):
-            with AudioWriter(self.folder / "a.wav", 1, RATE_HZ) as writer:
-                writer.add(noise(1, 0.1).astype(np.float32))
-                self.assertFalse((self.folder / "a.wav").exists())
-                raise RuntimeError
+        with self.assertRaises(RuntimeError), AudioWriter(self.folder / "a.wav", 1, RATE_HZ) as writer:
+            writer.add(noise(1, 0.1).astype(np.float32))
+            self.assertFalse((self.folder / "a.wav").exists())
+            raise RuntimeError
         self.assertEqual(list(self.folder.iterdir()), [])
 
     def test_reading_at_any_place(self) -> None:

@@ -100,9 +100,7 @@ class Weights(unittest.TestCase):
     def test_sides_count_more_and_lfe_not_at_all(self) -> None:
         """ITU-R BS.1770-5, annex 3: 1.41 where 60 <= |azimuth| <= 120 and |elevation| < 30."""
         np.testing.assert_array_equal(channel_weights(LAYOUTS["0+5+0"]), [1, 1, 1, 0, 1.41, 1.41])
-        np.testing.assert_array_equal(
-            channel_weights(LAYOUTS["4+7+0"]), [1, 1, 1, 0, 1.41, 1.41, 1, 1, 1, 1, 1, 1]
-        )
+        np.testing.assert_array_equal(channel_weights(LAYOUTS["4+7+0"]), [1, 1, 1, 0, 1.41, 1.41, 1, 1, 1, 1, 1, 1])
 
 
 class TruePeak(unittest.TestCase):

@@ -41,7 +41,9 @@ class WebTest(TestCase):
     def url(self, name: str, *arguments: object) -> str:
         return reverse(name, args=[self.mix.pk, *arguments])
 
-    def post(self, view: str, /, *arguments: object, seen: int | None = None, client: Client | None = None, **data: object) -> Any:
+    def post(
+        self, view: str, /, *arguments: object, seen: int | None = None, client: Client | None = None, **data: object
+    ) -> Any:
         """Post as htmx does."""
         headers = {"HX-Request": "true"} | ({"X-Seen-Revision": str(seen)} if seen is not None else {})
         return (client or self.client).post(self.url(view, *arguments), data, headers=headers)

@@ -184,7 +184,10 @@ class Handover(WebTest):
         Path(path).write_bytes(b"gone bad")
         row = self.render()
         self.assertEqual(row.status, "failed")
-        self.assertContains(self.client.get(self.url("handover:progress", row.pk)), "a.wav is not an audio file that can be read; bring WAV")
+        self.assertContains(
+            self.client.get(self.url("handover:progress", row.pk)),
+            "a.wav is not an audio file that can be read; bring WAV",
+        )
         Path(path).write_bytes(content)
         self.post("handover:retry", row.pk)
         again = self.mix.renders.first()

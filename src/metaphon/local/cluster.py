@@ -43,7 +43,9 @@ class Cluster:
             self._start()
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         with (self._local / "postgresql.lock").open("a") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
             try:

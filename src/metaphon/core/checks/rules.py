@@ -51,9 +51,7 @@ def heard_twice(mix: Mix) -> Iterator[Finding]:
     for strip in mix.strips:
         for send in strip.sends:
             if strip.output == PROGRAMME and send.bus in dry:
-                message = (
-                    f"{strip.name} is heard twice: straight in the mix and through {dry[send.bus]}; take one of the two."
-                )
+                message = f"{strip.name} is heard twice: straight in the mix and through {dry[send.bus]}; take one of the two."
                 yield Finding("heard_twice", "problem", strip.id, message)
 
 
@@ -85,8 +83,7 @@ def too_wide(mix: Mix, sound: Sound) -> Iterator[Finding]:
         value = correlation(np.mean(left**2), np.mean(right**2), np.mean(left * right))
         if value is not None and value < -0.1:
             message = (
-                f"{track.name} is too wide: its correlation is {value:.2f}, and much of it is lost in mono; "
-                "narrow it."
+                f"{track.name} is too wide: its correlation is {value:.2f}, and much of it is lost in mono; narrow it."
             )
             yield Finding("too_wide", "warning", track.id, message)
 

@@ -7,7 +7,6 @@ import numpy as np
 from metaphon.core.demo.sounds import RATE_HZ, SOUNDS
 from metaphon.core.files.audio import AudioWriter
 from metaphon.core.files.mixdoc import SUFFIX, with_files, write
-from metaphon.core.process.basics import Basics
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.core.scene.mix import Automation, Breakpoint, Bus, Clip, Mix, Placement, Send, Track
 

@@ -237,7 +237,9 @@ def sea() -> Sound:
 def choir_hum() -> Sound:
     random = _random("choir")
     pieces = []
-    for number, chord in enumerate(((146.83, 220.0), (174.61, 233.08), (164.81, 196.0), (138.59, 220.0), (146.83, 293.66))):
+    for number, chord in enumerate(
+        ((146.83, 220.0), (174.61, 233.08), (164.81, 196.0), (138.59, 220.0), (146.83, 293.66))
+    ):
         t = _time(10.8)
         swell = np.sin(np.pi * t / t[-1]) ** 0.8
         for frequency in chord:

@@ -148,7 +148,9 @@ def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
     for clip in track.clips:
         info = probe(clip.file)
         if info.sample_rate_hz != rate_hz:
-            raise InputError(f"{clip.file.name} is at {info.sample_rate_hz} Hz, the mix at {rate_hz}; bring it in first.")
+            raise InputError(
+                f"{clip.file.name} is at {info.sample_rate_hz} Hz, the mix at {rate_hz}; bring it in first."
+            )
         placed.append(Placed(clip.file, round(clip.start_s * rate_hz), info.frames, info.channels))
     if len({clip.channels for clip in placed}) > 1:
         raise InputError(f"The clips of {track.name} differ in their number of channels; give each its own track.")

@@ -44,9 +44,9 @@ def left_out(mix: Mix, target: Target) -> list[str]:
     said = []
     if target.name == "binaural" or (target.layout and not any(target.layout.is_lfe)):
         said.append("The LFE channel of beds is left out.")
-    if target.layout and not any(elevation for _, elevation in target.layout.angles_deg):
-        if any(strip.placement.mode == "object" and strip.placement.elevation_deg for strip in mix.strips):
-            said.append("Height is lost; objects above or below are spread over ear level.")
+    flat = target.layout is not None and not any(elevation for _, elevation in target.layout.angles_deg)
+    if flat and any(strip.placement.mode == "object" and strip.placement.elevation_deg for strip in mix.strips):
+        said.append("Height is lost; objects above or below are spread over ear level.")
     return said
 
 

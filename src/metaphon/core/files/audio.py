@@ -139,7 +139,9 @@ class AudioWriter:
     def __enter__(self) -> "AudioWriter":
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self._file.close()
         if kind is None:
             self._passing.replace(self.path)

@@ -68,5 +68,7 @@ def _sentence(error: ValidationError) -> str:
     if first["type"] in ("missing", "extra_forbidden"):
         return f"{place}: {said}."
     given = first.get("input")
-    shown = f", not {given!r}" if isinstance(given, str | int | float | bool) and "Value error" not in first["msg"] else ""
+    shown = (
+        f", not {given!r}" if isinstance(given, str | int | float | bool) and "Value error" not in first["msg"] else ""
+    )
     return f"{place}: {said}{shown}." if place else f"{said[0].upper()}{said[1:]}."

@@ -14,8 +14,12 @@ class Basics(Processor):
 
     kind: Literal["basics"] = "basics"
     polarity_inverted: bool = switch(False, help="Turn every sample upside down.")
-    delay_ms: float = parameter(0.0, 0.0, 1000.0, unit="ms", step=0.02, help="Later by this much, to the nearest sample.")
-    width: float = parameter(1.0, 0.0, 2.0, unit="", step=0.01, help="Stereo only: 0 mono, 1 untouched, 2 side doubled.")
+    delay_ms: float = parameter(
+        0.0, 0.0, 1000.0, unit="ms", step=0.02, help="Later by this much, to the nearest sample."
+    )
+    width: float = parameter(
+        1.0, 0.0, 2.0, unit="", step=0.01, help="Stereo only: 0 mono, 1 untouched, 2 side doubled."
+    )
 
     def start(self, channels: int, rate_hz: int) -> Running:
         return _Basics(self, channels, rate_hz)

@@ -17,7 +17,7 @@ def aims(strip: Strip) -> Iterable[str]:
 def ordered(mix: Mix) -> list[Strip]:
     """All strips, each before every bus it feeds. Raises InputError naming the loop where there is one."""
     by_id = {strip.id: strip for strip in mix.strips}
-    sorter: TopologicalSorter[str] = TopologicalSorter({strip_id: () for strip_id in by_id})
+    sorter: TopologicalSorter[str] = TopologicalSorter(dict.fromkeys(by_id, ()))
     for strip in mix.strips:
         for aim in aims(strip):
             sorter.add(aim, strip.id)

@@ -147,9 +147,9 @@ def automated(mix: Mix, lane: Automation) -> tuple[str, str, str]:
         raise ValueError(f"the automation {lane.target} moves {strip_id}, which is not in this mix")
     if tuple(path) in _LANES:
         return strip_id, _LANES[tuple(path)], ""
-    if len(path) == 3 and path[0] == "sends" and path[2] == "level_db":
-        if path[1] in {send.bus for send in strip.sends}:
-            return strip_id, "level_db", path[1]
+    sent = {send.bus for send in strip.sends}
+    if len(path) == 3 and path[0] == "sends" and path[1] in sent and path[2] == "level_db":
+        return strip_id, "level_db", path[1]
     known = ", ".join(["/".join(path) for path in _LANES] + ["sends/BUS/level_db"])
     raise ValueError(f"the automation {lane.target} moves nothing that can move; use {known} of {strip_id}")
 

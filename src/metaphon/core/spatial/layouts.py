@@ -147,7 +147,5 @@ def layout_for_channels(channels: int) -> Layout:
     """The layout a recording with this many channels is taken for. Raises InputError where there is none."""
     name = _BY_CHANNELS.get(channels)
     if name is None:
-        raise InputError(
-            f"{channels} channels fit no loudspeaker layout; place the recording as a scene or split it."
-        )
+        raise InputError(f"{channels} channels fit no loudspeaker layout; place the recording as a scene or split it.")
     return LAYOUTS[name]

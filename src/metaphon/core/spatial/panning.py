@@ -1,6 +1,7 @@
 """Panning: where a direction's sound goes on a loudspeaker layout. Gains squared always sum to one."""
 
 from functools import lru_cache
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -97,7 +98,7 @@ def _front_pan(azimuth: Gains, layout: Layout) -> Gains:
     if len(order) == 1:
         gains[..., order[0]] = 1.0
         return gains
-    for right, left in zip(order, order[1:], strict=False):
+    for right, left in pairwise(order):
         low, high = layout.angles_deg[right][0], layout.angles_deg[left][0]
         half = np.radians((high - low) / 2)
         ratio = np.tan(np.radians(np.clip(azimuth, low, high) - (low + high) / 2)) / np.tan(half)

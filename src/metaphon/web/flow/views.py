@@ -38,7 +38,9 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 
 def _table(mix: Mix, only: Strip | None = None) -> dict[str, object]:
-    strips = mix.strips.select_related("placement", "output_bus").prefetch_related("clips__audio", "sends", "processors")
+    strips = mix.strips.select_related("placement", "output_bus").prefetch_related(
+        "clips__audio", "sends", "processors"
+    )
     buses = [strip for strip in mix.strips.all() if strip.kind == Strip.Kind.BUS]
     lanes = {lane.target: [point["value"] for point in lane.points] for lane in mix.automation.all()}
     chosen = strips.filter(pk=only.pk) if only else strips

@@ -13,7 +13,9 @@ def correlation_path(values: Sequence[float | None]) -> str:
     parts = []
     drawing = False
     for column in range(columns):
-        held = [v for v in values[column * len(values) // columns : (column + 1) * len(values) // columns] if v is not None]
+        held = [
+            v for v in values[column * len(values) // columns : (column + 1) * len(values) // columns] if v is not None
+        ]
         if held:
             parts.append(f"{'L' if drawing else 'M'} {(column + 0.5) / columns * WIDTH:.1f} {1.0 - min(held):.3f}")
         drawing = bool(held)

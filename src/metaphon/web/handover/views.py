@@ -32,7 +32,9 @@ _CONTENT_TYPES = {
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
-    return render(request, "handover/show.html", {**editing(request, mix), **_targets(mix), **_renders(mix), "choices": _CHOICES})
+    return render(
+        request, "handover/show.html", {**editing(request, mix), **_targets(mix), **_renders(mix), "choices": _CHOICES}
+    )
 
 
 def _targets(mix: Mix) -> dict[str, object]:

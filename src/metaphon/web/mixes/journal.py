@@ -114,9 +114,7 @@ def _record(mix: Mix, user: User, what: str, before: Rows, seen: int | None, kin
     _refuse_stale(mix, user, changes, seen)
     mix.revision += 1
     mix.save(update_fields=["revision"])
-    JournalEntry.objects.create(
-        mix=mix, user_id=user.pk, revision=mix.revision, kind=kind, what=what, changes=changes
-    )
+    JournalEntry.objects.create(mix=mix, user_id=user.pk, revision=mix.revision, kind=kind, what=what, changes=changes)
 
 
 def _differences(before: Rows, after: Rows) -> list[Change]:

@@ -169,7 +169,9 @@ class Placement(models.Model):
 
     class Meta:
         constraints = [
-            models.CheckConstraint(condition=Q(mode__in=["bed", "object", "scene", "none"]), name="placement_mode_known"),
+            models.CheckConstraint(
+                condition=Q(mode__in=["bed", "object", "scene", "none"]), name="placement_mode_known"
+            ),
             models.CheckConstraint(condition=Q(layout__in=list(LAYOUTS)), name="placement_layout_known"),
             between("azimuth_deg", -180.0, 180.0),
             between("elevation_deg", -90.0, 90.0),

@@ -16,5 +16,7 @@ def parse_number(text: str, what: str, low: float, high: float, unit: str = "") 
     except ValueError:
         raise InputError(f"{what} is a number{f' in {unit}' if unit else ''}, not {text.strip()[:30]!r}.") from None
     if not math.isfinite(number) or not low <= number <= high:
-        raise InputError(f"{what} may be {low:g} to {high:g}{f' {unit}' if unit else ''}; {text.strip()[:30]} is outside.")
+        raise InputError(
+            f"{what} may be {low:g} to {high:g}{f' {unit}' if unit else ''}; {text.strip()[:30]} is outside."
+        )
     return number

@@ -134,4 +134,3 @@ def seen(request: HttpRequest) -> int | None:
     """The revision of the mix that the page showed when the edit was made."""
     text = request.headers.get("X-Seen-Revision", "")
     return int(text) if text.isdigit() else None
-
