@@ -117,8 +117,10 @@ class Cluster:
     def _make_database(self) -> None:
         import psycopg  # only here, so that the rest needs no driver
 
-        where = {"host": "127.0.0.1", "port": self.port, "user": "metaphon", "password": self._password()}
-        with psycopg.connect(**where, dbname="postgres", autocommit=True) as connection:
+        where = psycopg.conninfo.make_conninfo(
+            host="127.0.0.1", port=self.port, user="metaphon", password=self._password(), dbname="postgres"
+        )
+        with psycopg.connect(where, autocommit=True) as connection:
             if not connection.execute("select 1 from pg_database where datname = 'metaphon'").fetchone():
                 connection.execute("create database metaphon")
 

@@ -109,7 +109,11 @@ def buoy_far() -> Sound:
 
 def harmonium() -> Sound:
     """A slow progression over three reeds apart: left, right, centre."""
-    chords = ((146.83, 220.0, 293.66, 349.23), (116.54, 233.08, 293.66, 349.23), (130.81, 196.0, 261.63, 329.63))
+    chords: tuple[tuple[float, ...], ...] = (
+        (146.83, 220.0, 293.66, 349.23),
+        (116.54, 233.08, 293.66, 349.23),
+        (130.81, 196.0, 261.63, 329.63),
+    )
     chords += ((110.0, 220.0, 277.18, 329.63), (146.83, 220.0, 293.66, 440.0))
     random = _random("harmonium")
     out = np.zeros((3, FRAMES))

@@ -38,7 +38,7 @@ def parameter(
     default: float, low: float, high: float, *, unit: str, step: float, help: str, scale: str = "linear"
 ) -> Any:
     """Declare a numeric parameter with all that a screen needs to draw its control."""
-    extra = {"unit": unit, "step": step, "scale": scale}
+    extra: Any = {"unit": unit, "step": step, "scale": scale}
     return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)
 
 

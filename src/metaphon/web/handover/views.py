@@ -10,7 +10,7 @@ from metaphon.core.scene.targets import OFFERED, target_named
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.models import Mix, Render, RenderFile, Strip, Target
+from metaphon.web.mixes.models import Mix, Render, RenderFile, Strip, Target, discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.views import after_edit, seen
 from metaphon.web.shell.context import editing
@@ -129,10 +129,7 @@ def remove(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     require_editor(mix, request.user)
     if row.is_open:
         raise InputError("This render is still running; cancel it first.")
-    for file in row.files.all():
-        for stored in {file.file.name: file.file, file.listening.name: file.listening}.values():
-            if stored:
-                stored.storage.delete(stored.name)
+    discard(*(stored for file in row.files.all() for stored in (file.file, file.listening)))
     row.delete()
     response = render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
     response["HX-Trigger"] = "renders-changed"

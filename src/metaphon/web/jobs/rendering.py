@@ -16,7 +16,7 @@ from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
 from metaphon.web.intake.recordings import keep
 from metaphon.web.mixes.assemble import scene_of
-from metaphon.web.mixes.models import Render, RenderFile
+from metaphon.web.mixes.models import Render, RenderFile, discard
 
 _TELL_EVERY_S = 0.4
 
@@ -55,7 +55,7 @@ def run(render: Render) -> None:
         with transaction.atomic():
             still = Render.objects.select_for_update().filter(pk=render.pk).first()
             if still is None or still.status != Render.Status.RUNNING:
-                _unpublish(rows)
+                discard(*(stored for file in rows for stored in (file.file, file.listening)))
                 raise Interrupted
             RenderFile.objects.bulk_create(rows)
             still.status, still.progress = Render.Status.DONE, 1.0
@@ -100,10 +100,3 @@ def _result_row(render: Render, result: Result, folder: Path) -> RenderFile:
     if folded:
         keep(row.listening, folded.name, folded)
     return row
-
-
-def _unpublish(rows: list[RenderFile]) -> None:
-    for row in rows:
-        for file in {row.file.name: row.file, row.listening.name: row.listening}.values():
-            if file:
-                file.storage.delete(file.name)

@@ -33,7 +33,7 @@ def render_mix(*, render_id: int) -> None:
 def _by_their_names(render: Render, message: str) -> str:
     """Call recordings what people called them, not what storage does."""
     for audio in render.mix.audio_files.all():
-        message = message.replace(Path(audio.file.name).name, audio.name)
+        message = message.replace(Path(str(audio.file.name)).name, audio.name)
     return message
 
 

@@ -38,5 +38,5 @@ def sound(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponseBase:
     """The sound of one result for the page's player."""
     mix = mix_for(request, mix_id)
     row = get_object_or_404(RenderFile, pk=file_id, render__mix=mix, kind="audio")
-    kind = "audio/flac" if row.listening.name.endswith("flac") else "audio/wav"
+    kind = "audio/flac" if str(row.listening.name).endswith("flac") else "audio/wav"
     return send_file(request, row.listening, kind)

@@ -25,7 +25,7 @@ _PLACEMENT = tuple(scene.Placement.model_fields)
 
 def local_path(file: AudioFile) -> Path:
     """Where a recording lies on this machine."""
-    return Path(default_storage.path(file.file.name))
+    return Path(default_storage.path(str(file.file.name)))
 
 
 def scene_of(mix: Mix) -> scene.Mix:

@@ -3,6 +3,7 @@
 from django.conf import settings
 from django.db import models
 from django.db.models import F, Q
+from django.db.models.fields.files import FieldFile
 
 from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.layouts import LAYOUTS
@@ -13,6 +14,12 @@ def between(field: str, low: float, high: float) -> models.CheckConstraint:
     return models.CheckConstraint(
         condition=Q(**{f"{field}__gte": low, f"{field}__lte": high}), name=f"%(class)s_{field}_range"
     )
+
+
+def discard(*files: FieldFile) -> None:
+    """Delete files from storage, each once however many fields name it."""
+    for name, file in {str(file.name): file for file in files if file}.items():
+        file.storage.delete(name)
 
 
 class Mix(models.Model):

@@ -11,7 +11,7 @@ from django.views.decorators.http import require_POST
 
 from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.models import Member, Mix, Strip, Target
+from metaphon.web.mixes.models import Member, Mix, Strip, Target, discard
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.shell.context import editing
 
@@ -44,7 +44,7 @@ def create(request: HttpRequest) -> HttpResponse:
         raise InputError(f"The sample rate may be {', '.join(map(str, RATES_HZ))} Hz.")
     with transaction.atomic():
         mix = Mix.objects.create(title=title, sample_rate_hz=int(rate))
-        Member.objects.create(mix=mix, user_id=request.user.pk, role=Member.Role.OWNER)
+        Member.objects.create(mix=mix, user=request.user, role=Member.Role.OWNER)
         for position, name in enumerate(("0+2+0", "0+5+0", "binaural")):
             Target.objects.create(mix=mix, name=name, position=position)
     return redirect("intake:show", mix.pk)
@@ -71,9 +71,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
     stored = [f for audio in mix.audio_files.all() for f in (audio.file, audio.original)]
     stored += [f for made in mix.renders.all() for row in made.files.all() for f in (row.file, row.listening)]
     mix.delete()
-    for file in stored:
-        if file:
-            file.storage.delete(file.name)
+    discard(*stored)
     return redirect("mixes")
 
 

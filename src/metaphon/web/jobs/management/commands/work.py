@@ -20,7 +20,8 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         self.stdout.write("Worker ready for renders.")
-        asyncio.run(_work(app.with_connector(app.connector.get_worker_connector()), wait=not options["until_idle"]))
+        connector = app.connector.get_worker_connector()  # type: ignore[attr-defined]
+        asyncio.run(_work(app.with_connector(connector), wait=not options["until_idle"]))
 
 
 async def _work(worker_app: App, wait: bool) -> None:

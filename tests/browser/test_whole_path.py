@@ -1,0 +1,156 @@
+"""The whole job in the browser, against the real server with a real worker."""
+
+import json
+import signal
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from django.contrib.auth import get_user_model
+from playwright.sync_api import Page, expect
+
+from metaphon.web.mixes.models import Member, Mix, Strip
+from tests.browser.server import BrowserTest
+from tests.sounds import RATE_HZ, noise
+
+AXE = Path(__file__).parent / "vendor" / "axe.min.js"
+
+
+class WholePath(BrowserTest):
+    def lamp(self, page: Page, workspace: str = "") -> Mix:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        page.goto(f"{self.address}/mix/{mix.pk}/{workspace}")
+        return mix
+
+    def render(self, page: Page) -> None:
+        page.click("nav >> text=Handover")
+        page.click("form >> button:has-text('Render')")
+        page.wait_for_selector("#renders section:first-child progress", timeout=10000)
+        page.wait_for_selector("#renders section:first-child [data-hear]", timeout=120000)
+
+    def test_the_demo_from_sign_in_to_download(self) -> None:
+        page = self.open()
+        page.click("text=The Lamp at Skerrow")
+        gull = Strip.objects.get(name="Gull", mix__title="The Lamp at Skerrow")
+        horn = Strip.objects.get(name="Ship's horn", mix__title="The Lamp at Skerrow")
+
+        def typed(label: str, text: str) -> None:
+            with page.expect_response(lambda r: r.request.method == "POST"):
+                page.get_by_label(label, exact=True).fill(text)
+                page.keyboard.press("Enter")
+
+        typed("Gull gain", "-20,5 dB")
+        gull.refresh_from_db()
+        self.assertEqual(gull.gain_db, -20.5)
+        typed("Ship's horn azimuth", "-60")
+        typed("Ship's horn to Cave", "-3")
+        horn.refresh_from_db()
+        self.assertEqual((horn.placement.azimuth_deg, horn.sends.get().level_db), (-60.0, -3.0))
+        typed("Gull gain", "99")
+        expect(page.locator("#messages")).to_contain_text("Gain may be -120 to 12 dB")
+        gull.refresh_from_db()
+        self.assertEqual(gull.gain_db, -20.5)
+        page.click("button:has-text('History')")
+        expect(page.locator("#history-list")).to_contain_text("Ship's horn to Cave -3.0 dB")
+        page.keyboard.press("Escape")
+        self.render(page)
+        expect(page.locator("#renders section:first-child")).to_contain_text("Hand-bells is heard twice")
+        page.locator("[data-hear]").first.click()
+        page.wait_for_function("document.querySelector('#listen audio').currentTime > 0.5")
+        page.click("nav >> text=Flow")
+        page.wait_for_selector("#flowtable")
+        before = page.evaluate("document.querySelector('#listen audio').currentTime")
+        page.wait_for_function(f"document.querySelector('#listen audio').currentTime > {before} + 0.3")
+        self.assertRegex(page.locator("[data-figure=correlation]").inner_text(), r"^[−\d.]+$")
+        page.keyboard.press("Escape")
+        page.click("nav >> text=Handover")
+        for number, channels in enumerate((2, 6, 2)):
+            with page.expect_download() as download:
+                page.locator("#renders section:first-child a:has-text('WAV')").nth(number).click()
+            info = soundfile.info(str(download.value.path()))
+            self.assertEqual((info.channels, info.samplerate, info.subtype), (channels, RATE_HZ, "PCM_24"))
+        with page.expect_download() as download:
+            page.locator("#renders section:first-child a:has-text('JSON')").click()
+        self.assertEqual(len(json.loads(Path(download.value.path()).read_text())["files"]), 3)
+
+    def test_an_own_mix_from_several_files(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            voice, bell = noise(1, 1.0)[0], noise(2, 1.0, 2)
+            paths = [Path(folder) / name for name in ("voice.wav", "bell.flac", "drum.aiff", "text.wav")]
+            for path, sound in zip(paths, (voice, bell.T, voice), strict=False):
+                soundfile.write(str(path), sound, RATE_HZ, subtype="PCM_24")
+            paths[3].write_text("not sound")
+            page = self.open()
+            page.fill("[placeholder='Name of a new mix']", "Breakwater")
+            page.click("text=Make a mix")
+            page.set_input_files("input[type=file]", [str(p) for p in paths])
+            expect(page.locator("#arrivals")).to_contain_text("text.wav is not an audio file that can be read")
+            expect(page.locator("#tracks tbody tr")).to_have_count(3)
+        page.click("nav >> text=Flow")
+        page.get_by_label("drum is placed as").select_option("object")
+        azimuth = page.get_by_label("drum azimuth")
+        azimuth.focus()
+        page.keyboard.press("Shift+ArrowUp")
+        expect(azimuth).to_have_value("5.0")
+        page.wait_for_timeout(800)
+        mix = Mix.objects.get(title="Breakwater")
+        drum = mix.strips.get(name="drum")
+        self.assertEqual((drum.placement.mode, drum.placement.azimuth_deg), ("object", 5.0))
+        with page.expect_response(lambda r: "azimuth" in r.url):
+            page.get_by_label("drum azimuth").dblclick()
+        drum.placement.refresh_from_db()
+        self.assertEqual(drum.placement.azimuth_deg, 0.0)
+        page.click("body", position={"x": 640, "y": 700})
+        with page.expect_response(lambda r: "undo" in r.url):
+            page.keyboard.press("Control+z")
+        drum.placement.refresh_from_db()
+        self.assertEqual(drum.placement.azimuth_deg, 5.0)
+        page.get_by_label("Mute voice").click()
+        expect(page.get_by_label("Mute voice")).to_have_attribute("aria-pressed", "true")
+        self.render(page)
+        stereo = mix.renders.first().files.get(target="0+2+0")
+        sound, _ = soundfile.read(stereo.file.path, always_2d=True)
+        self.assertGreater(np.abs(sound).max(), 0.05)
+
+    def test_a_stale_edit_is_told(self) -> None:
+        other = get_user_model().objects.create_user("bo", password="long enough word")
+        page = self.open()
+        mix = self.lamp(page, "flow/")
+        Member.objects.create(mix=mix, user=other, role="editor")
+        theirs = self.open("bo", "long enough word")
+        self.lamp(theirs, "flow/")
+        for screen, text in ((theirs, "-30"), (page, "-1")):
+            with screen.expect_response(lambda r: r.request.method == "POST"):
+                screen.get_by_label("Rain gain").fill(text)
+                screen.keyboard.press("Enter")
+        expect(page.locator("#messages")).to_contain_text("bo changed this in the meantime")
+        expect(page.get_by_label("Rain gain")).to_have_value("−30.0")
+
+    def test_a_killed_worker_and_a_cancelled_render(self) -> None:
+        page = self.open()
+        mix = self.lamp(page, "handover/")
+        page.click("form >> button:has-text('Render')")
+        self.wait_for(lambda: mix.renders.first().status == "running")
+        self.end(type(self).worker, signal.SIGKILL)
+        type(self).worker = self.begin("django", "work")
+        row = mix.renders.first()
+        self.assertEqual(row.files.count(), 0)
+        self.wait_for(lambda: mix.renders.get(pk=row.pk).status == "done", 120)
+        page.reload()
+        page.click("form >> button:has-text('Render')")
+        page.click("button:has-text('Cancel')")
+        expect(page.locator("#renders section:first-child h2")).to_have_text("Cancelled", timeout=30000)
+        self.assertEqual(mix.renders.first().files.count(), 0)
+
+    def test_every_page_is_accessible_by_day_and_night(self) -> None:
+        page = self.open()
+        mix = Mix.objects.get(title="Quiet Water")
+        for theme in ("night", "day"):
+            page.context.add_cookies([{"name": "theme", "value": theme, "url": self.address}])
+            for place in ("", f"mix/{mix.pk}/intake/", f"mix/{mix.pk}/flow/", f"mix/{mix.pk}/handover/"):
+                page.goto(f"{self.address}/{place}")
+                page.evaluate(AXE.read_text())
+                found = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})")["violations"]
+                told = [(v["id"], v["nodes"][0]["html"][:160]) for v in found]
+                self.assertEqual(told, [], f"{place} by {theme}")
