@@ -44,7 +44,7 @@ def create(request: HttpRequest) -> HttpResponse:
         raise InputError(f"The sample rate may be {', '.join(map(str, RATES_HZ))} Hz.")
     with transaction.atomic():
         mix = Mix.objects.create(title=title, sample_rate_hz=int(rate))
-        Member.objects.create(mix=mix, user=request.user, role=Member.Role.OWNER)
+        Member.objects.create(mix=mix, user_id=int(request.user.pk or 0), role=Member.Role.OWNER)
         for position, name in enumerate(("0+2+0", "0+5+0", "binaural")):
             Target.objects.create(mix=mix, name=name, position=position)
     return redirect("intake:show", mix.pk)
