@@ -36,6 +36,8 @@ _FLAGS = (
 class BrowserTest(unittest.TestCase):
     """Each class has a server, a worker, the demo mixes and a storage of its own."""
 
+    databases = {"default"}  # so that the runner makes a test database even for these tests alone
+
     @classmethod
     def setUpClass(cls) -> None:
         if os.environ.get("METAPHON_LONG") != "1":
@@ -43,8 +45,9 @@ class BrowserTest(unittest.TestCase):
         cls.storage = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         (cls.storage / "scratch").mkdir()
         cls.enterClassContext(override_settings(MEDIA_ROOT=cls.storage))
-        call_command("demo", stdout=open(os.devnull, "w"))  # noqa: SIM115, PTH123
         database = connection.settings_dict
+        assert database["NAME"].startswith("test_"), "these tests write, and only to a test database"
+        call_command("demo", stdout=open(os.devnull, "w"))  # noqa: SIM115, PTH123
         cls.environment = {
             **os.environ,
             "METAPHON_DATABASE_URL": "postgres://{USER}:{0}@{HOST}:{PORT}/{NAME}".format(
