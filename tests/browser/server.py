@@ -44,7 +44,9 @@ class BrowserTest(unittest.TestCase):
             raise unittest.SkipTest("runs with --long until it has been made steady")
         cls.storage = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         (cls.storage / "scratch").mkdir()
-        cls.enterClassContext(override_settings(MEDIA_ROOT=cls.storage))
+        # the server hashes passwords as in earnest, so the people made here must be hashed alike
+        hashers = ["django.contrib.auth.hashers.PBKDF2PasswordHasher"]
+        cls.enterClassContext(override_settings(MEDIA_ROOT=cls.storage, PASSWORD_HASHERS=hashers))
         database = connection.settings_dict
         assert database["NAME"].startswith("test_"), "these tests write, and only to a test database"
         call_command("demo", stdout=open(os.devnull, "w"))  # noqa: SIM115, PTH123
