@@ -31,8 +31,9 @@ install_packages() {
 install_python() { # the virtual environment, from a locked list: run or test
   local list=$root/requirements/$1.txt stamp=$venv/.stamp-$1 wanted
   wanted=$(cat "$list" "$root/bin/lib/set_up.sh" | sha256sum)
-  [ "$(cat "$stamp" 2>/dev/null)" != "$wanted" ] || return 0
-  [ -x "$venv/bin/python" ] && "$venv/bin/python" -c '' 2>/dev/null || { say "Making the virtual environment"; python3 -m venv --clear "$venv"; }
+  local sound=; "$venv/bin/python" -c '' 2>/dev/null && sound=yes
+  [ -z "$sound" ] || [ "$(cat "$stamp" 2>/dev/null)" != "$wanted" ] || return 0
+  [ -n "$sound" ] || { say "Making the virtual environment"; python3 -m venv --clear "$venv"; }
   say "Installing Python packages ($1)"
   "$venv/bin/python" -m pip install -q --disable-pip-version-check --require-hashes -r "$list" >&2 ||
     { say "Python packages could not be installed; is the package index reachable?"; exit 2; }

@@ -30,16 +30,40 @@ document.addEventListener("htmx:configRequest", (event) => {
   const revision = document.getElementById("history")?.dataset.revision;
   if (revision) event.detail.headers["X-Seen-Revision"] = revision;
 });
+document.addEventListener("htmx:beforeRequest", (event) => {
+  const { xhr, target, requestConfig } = event.detail;
+  if (requestConfig.verb === "get") return;
+  edits += 1;
+  xhr.addEventListener("readystatechange", () => {
+    if (xhr.readyState !== XMLHttpRequest.DONE) return;
+    edits += 1;
+    if (!document.contains(target)) drawAnew(); // its row was drawn anew while the answer was on its way
+  });
+});
 
 // After an undo, or where somebody else was faster, the workspace is drawn anew in place.
+// A drawing that was asked for before an edit began or ended may be out of date: it is asked for again.
+let edits = 0;
+const drawAnew = () =>
+  htmx.ajax("GET", location.pathname + location.search, {
+    target: "#workspace", select: "#workspace", swap: "outerHTML", headers: { "X-Edits": edits },
+  });
 document.addEventListener("mix-changed", (event) => {
-  if (event.detail.value === false) return;
-  htmx.ajax("GET", location.pathname + location.search, { target: "#workspace", select: "#workspace", swap: "outerHTML" });
+  if (event.detail.value !== false) drawAnew();
+});
+document.addEventListener("htmx:beforeSwap", (event) => {
+  const asked = event.detail.requestConfig.headers["X-Edits"];
+  if (asked === undefined || +asked === edits) return;
+  event.detail.shouldSwap = false;
+  drawAnew();
 });
 
 document.addEventListener("keydown", (event) => {
-  const typing = event.target.matches?.("input:not([type=checkbox]), select, textarea");
-  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !typing) {
+  const field = event.target;
+  const typing = field.matches?.("input:not([type=checkbox]), select, textarea");
+  // in a number that was sent already, undo means the edit; in one still being typed, the typing
+  const sent = field.matches?.("select, .value input.number") && field.value === (field.dataset.sent ?? field.defaultValue ?? field.value);
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && (!typing || sent)) {
     event.preventDefault();
     document.getElementById(event.shiftKey ? "redo" : "undo")?.click();
   }

@@ -112,6 +112,28 @@ document.addEventListener("pointerdown", (event) => {
   scale.addEventListener("pointercancel", end, { once: true });
 });
 
+// What is drawn anew keeps the hand where it was: the same control keeps the focus, and a number not yet sent.
+let held = null;
+document.addEventListener("htmx:beforeSwap", () => {
+  const element = document.activeElement;
+  const label = element?.getAttribute("aria-label");
+  if (!label) return;
+  const unsent = element.matches(".value input.number") && element.value !== (element.dataset.sent ?? element.defaultValue);
+  held = { element, label, text: unsent ? element.value : null };
+});
+document.addEventListener("htmx:afterSettle", () => {
+  if (!held || document.contains(held.element)) return;
+  const { label, text } = held;
+  held = null;
+  const again = document.querySelector(`[aria-label="${CSS.escape(label)}"]`);
+  again?.focus();
+  if (!again || text === null) return;
+  again.value = text;
+  const box = again.closest(".value");
+  draw(box);
+  box.pending = setTimeout(() => commit(box), 350);
+});
+
 const drawAll = (root) => root.querySelectorAll?.(".value").forEach(draw);
 document.addEventListener("htmx:load", (event) => {
   drawAll(event.target);
