@@ -1,0 +1,1 @@
+"""What the program costs, measured: run by bin/bench, never by the tests."""
