@@ -12,6 +12,7 @@ missing_packages() { # the Debian packages that a purpose (command, run, test) s
   [ -e /usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa ] || echo libmysofa1
   [ "$1" = command ] || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || echo postgresql
   [ "$1" != test ] || [ -x /usr/bin/chromium ] || echo chromium
+  [ "$1" != test ] || ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || echo libatomic1
 }
 
 install_packages() {
