@@ -3,20 +3,21 @@
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.engine.curves import Curve, Gains
+from metaphon.core.engine.curves import GRID_FRAMES, Curve, Gains
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.process.processor import Processor
-from metaphon.core.scene.graph import aims, ordered
-from metaphon.core.scene.mix import PROGRAMME, Bus, Mix, Strip, Track, automated
+from metaphon.core.scene.entering import entry, format_of
+from metaphon.core.scene.graph import Ways, open_ways, ordered
+from metaphon.core.scene.mix import PROGRAMME, Automation, Mix, Strip, Track, automated
+from metaphon.core.scene.targets import Target, bus_format, target_named
 from metaphon.core.spatial.ambisonics import order_of
-from metaphon.core.spatial.downmix import source_matrix
-from metaphon.core.spatial.layouts import Layout, layout_for_channels, layout_named
-from metaphon.core.spatial.panning import constant_power
+from metaphon.core.spatial.layouts import Layout
 
 
 @dataclass(frozen=True)
@@ -72,24 +73,36 @@ Feed = BedFeed | ObjectFeed | SceneFeed
 
 @dataclass(frozen=True)
 class Route:
-    """A way from a strip to a bus: its level and how its channels enter."""
+    """A way from a strip to a bus: where it is taken, its level, how its channels enter, and what it waits.
+
+    `wait` is in frames: sound that gets to the bus by a quicker way than others waits for them.
+    """
 
     bus: str
     gains: Gains
     level_db: Curve
-    before_fader: bool
+    tap: Literal["strip", "pre", "post"]
+    wait: int
 
 
 @dataclass(frozen=True)
 class StripPlan:
-    """One strip at work."""
+    """One strip at work.
+
+    A strip works ahead of what is heard, so that the latency of processors, its own and those that follow, is
+    made up for: it takes in what lies `ahead_in` frames later in the mix and gives out what lies `ahead_out`
+    later; `pad` frames of delay fill what the chain's latency leaves of the difference. Both are multiples of
+    the grid, so that values over time stay exact.
+    """
 
     id: str
     name: str
     channels: int
     clips: tuple[Placed, ...]
     chain: tuple[Processor, ...]
-    silent: bool
+    ahead_in: int
+    ahead_out: int
+    pad: int
     fader_db: Curve
     routes: tuple[Route, ...]
     feed: Feed | None
@@ -97,17 +110,27 @@ class StripPlan:
 
 @dataclass(frozen=True)
 class Plan:
-    """All strips in working order. `frames` is the length with every tail; `longest_tail` lies within it."""
+    """All strips that are heard, in working order.
+
+    `frames` is the length with every tail; `longest_tail` lies within it. `latency_samples` is what the
+    slowest way through the processors costs; it is made up for, so nothing comes out late.
+    """
 
     title: str
     rate_hz: int
     frames: int
     longest_tail: int
+    latency_samples: int
     strips: tuple[StripPlan, ...]
 
     @cached_property
     def feeds(self) -> tuple[Feed, ...]:
         return tuple(strip.feed for strip in self.strips if strip.feed)
+
+    @cached_property
+    def ahead(self) -> int:
+        """How far the first strip works ahead, in frames."""
+        return max((strip.ahead_in for strip in self.strips), default=0)
 
     @property
     def duration_s(self) -> float:
@@ -119,28 +142,56 @@ def compile(mix: Mix) -> Plan:
 
     Raises InputError for a missing or unfit file, a loop, or a mix with nothing to hear.
     """
-    lanes = {automated(mix, lane): lane for lane in mix.automation}
-    buses = {bus.id: bus for bus in mix.buses}
-    strips = []
-    end = 0
-    tails: dict[str, float] = {}
-    longest = 0.0
-    for strip in ordered(mix):
-        if isinstance(strip, Track) and strip.resting:
-            continue
-        clips = _placed(strip, mix.sample_rate_hz) if isinstance(strip, Track) else ()
-        if isinstance(strip, Track) and not clips:
-            continue
-        end = max([end, *(clip.first + clip.frames for clip in clips)])
-        tail = tails.get(strip.id, 0.0) + sum(processor.tail_s for processor in strip.chain)
-        for aim in aims(strip):
-            tails[aim] = max(tails.get(aim, 0.0), tail)
-        longest = max(longest, tail)
-        strips.append(_strip(strip, clips, lanes, buses))
+    rate_hz = mix.sample_rate_hz
+    order = ordered(mix)
+    ways = open_ways(mix)
+    clips = {
+        strip.id: _placed(strip, rate_hz) for strip in order if isinstance(strip, Track) and not strip.resting
+    }
+    end = max((clip.first + clip.frames for placed in clips.values() for clip in placed), default=0)
     if end == 0:
         raise InputError(f"{mix.title} has no sound yet; bring in a recording and route it to the mix.")
-    tail_frames = int(np.ceil(longest * mix.sample_rate_hz))
-    return Plan(mix.title, mix.sample_rate_hz, end + tail_frames, tail_frames, tuple(strips))
+    heard = _heard(order, ways, clips)
+    ids = {strip.id for strip in heard}
+    buses = {strip.id: [aim for aim in ways.out_of(strip.id) if aim in ids] for strip in heard}
+    tails: dict[str, float] = {}
+    for strip in heard:
+        tails[strip.id] = tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip))
+        for aim in buses[strip.id]:
+            tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
+    latency: dict[str, int] = {}
+    ahead: dict[str, int] = {}
+    lanes = {automated(mix, lane): lane for lane in mix.automation}
+    formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
+    strips = []
+    for strip in reversed(heard):
+        own = sum(p.latency_samples(rate_hz) for p in at_work(strip))
+        latency[strip.id] = own + max((latency[aim] for aim in buses[strip.id]), default=0)
+        out = max((ahead[aim] for aim in buses[strip.id]), default=0)
+        ahead[strip.id] = out - own // -GRID_FRAMES * GRID_FRAMES  # rounded up to the grid
+        strips.append(_strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, own))
+    longest = int(np.ceil(max(tails.values(), default=0.0) * rate_hz))
+    slowest = max(latency.values(), default=0)
+    return Plan(mix.title, rate_hz, end + longest, longest, slowest, tuple(reversed(strips)))
+
+
+def at_work(strip: Strip) -> tuple[Processor, ...]:
+    """The processors of a strip that are not bypassed."""
+    return tuple(processor for processor in strip.chain if not processor.bypassed)
+
+
+def _heard(order: list[Strip], ways: Ways, clips: dict[str, tuple[Placed, ...]]) -> list[Strip]:
+    """The strips that have sound and whose sound gets somewhere, in working order."""
+    sounding = {strip_id for strip_id, placed in clips.items() if placed}
+    for strip in order:
+        if strip.id in sounding:
+            sounding.update(ways.out_of(strip.id))
+    arriving: set[str] = set()
+    for strip in reversed(order):
+        placed = ways.outputs.get(strip.id) == PROGRAMME and strip.placement.mode != "none"
+        if placed or any(aim in arriving for aim in ways.out_of(strip.id)):
+            arriving.add(strip.id)
+    return [strip for strip in order if strip.id in sounding & arriving and not strip.resting]
 
 
 def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
@@ -157,62 +208,73 @@ def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
     return tuple(placed)
 
 
-def _strip(strip: Strip, clips: tuple[Placed, ...], lanes: dict, buses: dict[str, Bus]) -> StripPlan:  # type: ignore[type-arg]
+def _strip(
+    strip: Strip,
+    clips: tuple[Placed, ...],
+    ways: Ways,
+    lanes: dict[tuple[str, str, str], Automation],
+    formats: dict[str, Target],
+    ahead: dict[str, int],
+    out: int,
+    own: int,
+) -> StripPlan:
     def curve(parameter: str, value: float, bus: str = "") -> Curve:
         return Curve.of(value, lanes.get((strip.id, parameter, bus)))
 
-    channels = layout_named(strip.layout).channels if isinstance(strip, Bus) else clips[0].channels
     azimuth = curve("azimuth_deg", strip.placement.azimuth_deg)
     elevation = curve("elevation_deg", strip.placement.elevation_deg)
-    fader = curve("gain_db", strip.gain_db)
-    routes = [
-        Route(
-            send.bus,
-            _into(strip, channels, buses[send.bus].layout, azimuth),
-            curve("level_db", send.level_db, send.bus),
-            send.tap == "pre",
-        )
-        for send in strip.sends
-    ]
+    channels = clips[0].channels if clips else formats[strip.id].channels
+    routes = []
+    for send in ways.sends.get(strip.id, ()):
+        if send.bus not in ahead:
+            continue
+        where = azimuth if send.azimuth_deg is None else Curve((0.0,), (send.azimuth_deg,))
+        taken = ahead[strip.id] if send.tap == "strip" else out
+        level = curve("level_db", send.level_db, send.bus)
+        into = _into(strip, channels, formats[send.bus], where, elevation)
+        routes.append(Route(send.bus, into, level, send.tap, taken - ahead[send.bus]))
     feed = None
-    if strip.output == PROGRAMME:
+    output = ways.outputs.get(strip.id)
+    if output == PROGRAMME:
         feed = _feed(strip, channels, azimuth, elevation)
-    elif strip.output is not None:
-        into = _into(strip, channels, buses[strip.output].layout, azimuth)
-        routes.append(Route(strip.output, into, Curve((0.0,), (0.0,)), False))
-    return StripPlan(strip.id, strip.name, channels, clips, strip.chain, strip.muted, fader, tuple(routes), feed)
+    elif output in ahead:
+        into = _into(strip, channels, formats[output], azimuth, elevation)
+        routes.append(Route(output, into, Curve((0.0,), (0.0,)), "post", out - ahead[output]))
+    pad = ahead[strip.id] - out - own
+    fader = curve("gain_db", strip.gain_db)
+    return StripPlan(
+        strip.id, strip.name, channels, clips, at_work(strip), ahead[strip.id], out, pad, fader, tuple(routes), feed
+    )
 
 
-def _own_layout(strip: Strip, channels: int) -> Layout:
-    if isinstance(strip, Bus):
-        return layout_named(strip.layout)
-    try:
-        return layout_for_channels(channels)
-    except InputError as error:
-        raise InputError(f"{strip.name}: {error}") from None
+def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: Curve) -> Gains:
+    """How a strip enters a bus or bed: mono is panned to where it stands, wider sources are converted."""
+    source = format_of(strip, channels)
 
+    def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        return entry(source, aim, azimuth.at(times_s), elevation.at(times_s))
 
-def _into(strip: Strip, channels: int, layout: str, azimuth: Curve) -> Gains:
-    """How a strip enters a bus or bed: mono is panned to its azimuth, wider sources are converted."""
-    if channels == 1 and azimuth.moves:
-        there = layout_named(layout)
-        return Gains(lambda times_s: constant_power(azimuth.at(times_s), there)[:, :, None], True)
-    own = _own_layout(strip, channels)
-    return Gains.fixed(source_matrix(own.name, layout, float(azimuth.at(np.zeros(1))[0])))
+    if channels == 1 and (azimuth.moves or (elevation.moves and aim.order is not None)):
+        return Gains(gains, True)
+    return Gains.fixed(gains(np.zeros(1))[0])
 
 
 def _feed(strip: Strip, channels: int, azimuth: Curve, elevation: Curve) -> Feed | None:
     placement = strip.placement
     if placement.mode == "none":
         return None
+    own = format_of(strip, channels)
     if placement.mode == "scene":
         try:
-            return SceneFeed(strip.id, order_of(channels))
+            return SceneFeed(strip.id, own.order if own.order is not None else order_of(channels))
         except InputError as error:
             raise InputError(f"{strip.name}: {error}") from None
     if placement.mode == "bed":
-        return BedFeed(strip.id, layout_named(placement.layout), _into(strip, channels, placement.layout, azimuth))
-    own = _own_layout(strip, channels)
-    if any(own.is_lfe):
+        bed = target_named(placement.layout)
+        assert bed.layout
+        return BedFeed(strip.id, bed.layout, _into(strip, channels, bed, azimuth, elevation))
+    if own.layout is None:
+        raise InputError(f"{strip.name} is an ambisonic scene, which has no single direction; place it as a scene.")
+    if any(own.layout.is_lfe):
         raise InputError(f"{strip.name} has an LFE channel, which has no direction; place it as a bed.")
-    return ObjectFeed(strip.id, azimuth, elevation, placement.extent_deg, own.angles_deg)
+    return ObjectFeed(strip.id, azimuth, elevation, placement.extent_deg, own.layout.angles_deg)

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from metaphon.core.engine.curves import GRID_FRAMES, Fader, Mixer
-from metaphon.core.engine.plan import Plan, StripPlan
+from metaphon.core.engine.plan import Plan, Route, StripPlan
 from metaphon.core.engine.tails import Tail, tail_for
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
-from metaphon.core.process.processor import Block
+from metaphon.core.process.processor import Block, DelayLine
 from metaphon.core.scene.targets import Target
 
 BLOCK_FRAMES = 8 * GRID_FRAMES
@@ -38,7 +38,7 @@ def render(
     """
     last = plan.frames if last is None else min(last, plan.frames)
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
-    at = warm_up - warm_up % GRID_FRAMES
+    at = warm_up - warm_up % GRID_FRAMES - plan.ahead
     strips = [_Strip(strip, plan.rate_hz) for strip in plan.strips]
     tails = [_tail(plan, output) for output in outputs]
     try:
@@ -83,28 +83,40 @@ class _Strip:
         self._rate_hz = rate_hz
         self._clips = [(clip, ClipReader(clip.path)) for clip in plan.clips]
         self._chain = [(p.title, p.start(plan.channels, rate_hz)) for p in plan.chain]
+        self._pad = DelayLine(plan.channels, plan.pad)
         self._fader = Fader(plan.fader_db, rate_hz)
-        self._routes = [(r, Fader(r.level_db, rate_hz), Mixer(r.gains, rate_hz)) for r in plan.routes]
+        self._routes = [_Way(route, rate_hz) for route in plan.routes]
+        self._hold = DelayLine(plan.channels, plan.ahead_out)
+        # with nothing that holds sound back, silence needs no work
+        self._prompt = not (plan.chain or plan.ahead_in or any(route.wait for route in plan.routes))
 
     def run(self, waiting: dict[str, Block], at: int, frames: int) -> Block | None:
         """Process one block; adds to what the buses wait for, gives what goes into the programme."""
-        block = self._source(waiting, at, frames)
-        if not self._chain and not block.any():
+        taken, given = at + self.plan.ahead_in, at + self.plan.ahead_out
+        source = self._source(waiting, taken, frames)
+        if self._prompt and not source.any():
             return None
+        block = source
         for title, running in self._chain:
             block = running.process(block)
             if not _all_numbers(block):
                 raise InputError(
-                    f"{title} on {self.plan.name} made samples that are not numbers at {at / self._rate_hz:.1f} s; "
+                    f"{title} on {self.plan.name} made samples that are not numbers at {taken / self._rate_hz:.1f} s; "
                     "bypass it or change its settings."
                 )
-        if self.plan.silent:
-            return None
-        after = self._fader.apply(block, at)
-        for route, level, mixer in self._routes:
-            part = mixer.apply(level.apply(block if route.before_fader else after, at), at)
-            waiting[route.bus] = waiting[route.bus] + part if route.bus in waiting else part
-        return after if self.plan.feed else None
+        block = self._pad.process(block)
+        after = self._fader.apply(block, given)
+        for way in self._routes:
+            match way.route.tap:
+                case "strip":
+                    part = way.take(source, taken)
+                case "pre":
+                    part = way.take(block, given)
+                case "post":
+                    part = way.take(after, given)
+            bus = way.route.bus
+            waiting[bus] = waiting[bus] + part if bus in waiting else part
+        return self._hold.process(after) if self.plan.feed else None
 
     def _source(self, waiting: dict[str, Block], at: int, frames: int) -> Block:
         block = waiting.pop(self.plan.id, None)
@@ -123,3 +135,18 @@ class _Strip:
     def close(self) -> None:
         for _, reader in self._clips:
             reader.close()
+
+
+class _Way:
+    """A route with its memory."""
+
+    def __init__(self, route: Route, rate_hz: int) -> None:
+        self.route = route
+        self._level = Fader(route.level_db, rate_hz)
+        self._mixer = Mixer(route.gains, rate_hz)
+        self._wait: DelayLine | None = None
+
+    def take(self, block: Block, at: int) -> Block:
+        part = self._mixer.apply(self._level.apply(block, at), at)
+        self._wait = self._wait or DelayLine(len(part), self.route.wait)
+        return self._wait.process(part)

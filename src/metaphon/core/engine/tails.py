@@ -10,6 +10,7 @@ from scipy.fft import irfft, next_fast_len, rfft
 from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Gains, Mixer, grid_times
 from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
 from metaphon.core.process.processor import Block
+from metaphon.core.scene.entering import loudspeakers_encoded
 from metaphon.core.scene.targets import Target
 from metaphon.core.spatial.ambisonics import channels_of, decode_matrix, encode, sphere_grid, virtual_decode
 from metaphon.core.spatial.directions import ring, unit_vectors
@@ -66,8 +67,7 @@ def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
     if target.layout:
         return conversion(bed.name, target.layout.name)
     assert target.order is not None
-    azimuth, elevation = np.array(bed.angles_deg).T
-    return encode(azimuth, elevation, target.order).T * ~np.array(bed.is_lfe)
+    return loudspeakers_encoded(bed, target.order)
 
 
 def _object_matrix(feed: ObjectFeed, target: Target, times_s: NDArray[np.float64]) -> NDArray[np.float64]:

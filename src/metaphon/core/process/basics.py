@@ -1,51 +1,138 @@
-"""The strip's own tools: polarity, delay and width."""
+"""The strip's own tools: gain, polarity, mid and side, width, balance, position of each side, low-cut, delay."""
 
 from typing import ClassVar, Literal
 
 import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+from scipy.signal import butter, sosfilt, sosfreqz
 
-from metaphon.core.process.processor import Block, Processor, Running, parameter, switch
+from metaphon.core.process.processor import Block, DelayLine, Processor, Running, choice, parameter, switch
+
+Matrix = NDArray[np.float64]
+Slope = Literal["6", "12", "18", "24", "30", "36", "42", "48"]
+
+_MID_SIDE = np.array([[0.5, 0.5], [0.5, -0.5]])
+_LEFT_RIGHT = np.array([[1.0, 1.0], [1.0, -1.0]])
 
 
 class Basics(Processor):
-    """Polarity, delay and, for stereo, width."""
+    """Everything that is one matrix, one low-cut and one delay. What says stereo leaves other widths alone."""
 
     title: ClassVar[str] = "Basics"
 
     kind: Literal["basics"] = "basics"
+    input_gain_db: float = parameter(0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain before everything else.")
     polarity_inverted: bool = switch(False, help="Turn every sample upside down.")
-    delay_ms: float = parameter(
-        0.0, 0.0, 1000.0, unit="ms", step=0.02, help="Later by this much, to the nearest sample."
+    inverted_channels: tuple[int, ...] = Field(
+        (), description="Turn these channels upside down, counted from 1.", json_schema_extra={"role": "channels"}
     )
+    swapped: bool = switch(False, help="Stereo: left to the right and right to the left.")
+    input_as: Literal["left_right", "mid_side"] = choice("left_right", help="Stereo: what the two channels carry.")
     width: float = parameter(
-        1.0, 0.0, 2.0, unit="", step=0.01, help="Stereo only: 0 mono, 1 untouched, 2 side doubled."
+        1.0, 0.0, 4.0, unit="", step=0.01, help="Stereo: 0 mono, 1 untouched, 2 side doubled, and beyond."
     )
+    mono: bool = switch(False, help="Stereo: both sides carry the mid.")
+    mid_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the mid stands.")
+    side_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the side leans.")
+    left_position_deg: float = parameter(
+        30.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the left channel stands; 30 is fully left."
+    )
+    right_position_deg: float = parameter(
+        -30.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the right channel stands; -30 is fully right."
+    )
+    balance: float = parameter(
+        0.0, -100.0, 100.0, unit="%", step=1.0, help="Stereo: 100 leaves the left alone, -100 the right."
+    )
+    low_cut: bool = switch(False, help="Take away what lies below the corner.")
+    low_cut_hz: float = parameter(
+        80.0, 10.0, 2000.0, unit="Hz", step=1.0, scale="log", help="Corner of the low-cut, 3 dB down."
+    )
+    low_cut_slope_db: Slope = choice("12", help="Slope of the low-cut in dB per octave.")
+    delay_ms: float = parameter(
+        0.0, -200.0, 1000.0, unit="ms", step=0.02,
+        help="Later by this much, or earlier, to the nearest sample; samples (smp) and centimetres (cm) may be typed.",
+    )  # fmt: skip
+    output_as: Literal["left_right", "mid_side"] = choice("left_right", help="Stereo: what is handed on.")
+    output_gain_db: float = parameter(0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain after everything else.")
 
     def start(self, channels: int, rate_hz: int) -> Running:
         return _Basics(self, channels, rate_hz)
 
     @property
     def tail_s(self) -> float:
-        return self.delay_ms / 1000.0
+        return max(self.delay_ms, 0.0) / 1000.0
+
+    def latency_samples(self, rate_hz: int) -> int:
+        """To be early, everything else waits: a backward delay is a latency that is made up for and not used."""
+        return max(-round(self.delay_ms * 1e-3 * rate_hz), 0)
+
+    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128] | None:
+        if not self.low_cut:
+            return None
+        return np.asarray(sosfreqz(self._sections(rate_hz), frequencies_hz, fs=rate_hz)[1])
+
+    def _sections(self, rate_hz: int) -> Matrix:
+        return cut_sections("high", self.low_cut_hz, int(self.low_cut_slope_db), rate_hz)
+
+    def matrix(self, channels: int) -> Matrix:
+        """All that these settings do at once, (channels, channels)."""
+        signs = np.ones(channels)
+        signs[[number - 1 for number in self.inverted_channels if 1 <= number <= channels]] = -1.0
+        steps = [np.diag(signs * (-1.0 if self.polarity_inverted else 1.0))]
+        if channels == 2:
+            if self.input_as == "mid_side":
+                steps.insert(0, _LEFT_RIGHT)
+            if self.swapped:
+                steps.append(np.eye(2)[::-1])
+            steps += [self._mid_side(), self._sides(), np.diag(self._balance())]
+            if self.output_as == "mid_side":
+                steps.append(_MID_SIDE)
+        total = np.eye(channels) * 10.0 ** ((self.input_gain_db + self.output_gain_db) / 20.0)
+        for step in steps:
+            total = step @ total
+        return total
+
+    def _mid_side(self) -> Matrix:
+        """Width scales the side; mid and side are then placed apart, with equal power."""
+        width = 0.0 if self.mono else self.width
+        mid, side = _pair(self.mid_position_deg), _pair(self.side_position_deg)
+        return np.sqrt(2.0) * np.stack([mid, width * side * (1.0, -1.0)], axis=1) @ _MID_SIDE
+
+    def _sides(self) -> Matrix:
+        return np.stack([_pair(self.left_position_deg), _pair(self.right_position_deg)], axis=1)
+
+    def _balance(self) -> Matrix:
+        """The far side falls along a quarter cosine; the near side is left as it is (common practice)."""
+        far = np.cos(np.pi / 2 * abs(self.balance) / 100.0) if abs(self.balance) < 100.0 else 0.0
+        return np.array([1.0, far] if self.balance > 0 else [far, 1.0])
+
+
+def cut_sections(side: Literal["high", "low"], corner_hz: float, slope_db: int, rate_hz: int) -> Matrix:
+    """A Butterworth cut, 6 dB per octave an order, as second-order sections. `side` is what passes."""
+    return np.asarray(butter(slope_db // 6, min(corner_hz, 0.49 * rate_hz), side, fs=rate_hz, output="sos"))
+
+
+def _pair(position_deg: float) -> Matrix:
+    """Equal-power gains, left and right, from -30 (right) to 30 (left) degrees."""
+    turn = np.pi / 4 * (1.0 - position_deg / 30.0)
+    gains = np.array([np.cos(turn), np.sin(turn)])
+    return np.where(np.abs(gains) < 1e-12, 0.0, gains)
 
 
 class _Basics:
     def __init__(self, parameters: Basics, channels: int, rate_hz: int) -> None:
-        self._matrix = np.eye(channels, dtype=np.float32)
-        if channels == 2:
-            # mid/side algebra: the side is scaled by the width, the mid is left alone
-            near, far = (1.0 + parameters.width) / 2.0, (1.0 - parameters.width) / 2.0
-            self._matrix = np.array([[near, far], [far, near]], dtype=np.float32)
-        if parameters.polarity_inverted:
-            self._matrix = -self._matrix
-        self._untouched = bool(np.array_equal(self._matrix, np.eye(channels)))
-        self._held = np.zeros((channels, round(parameters.delay_ms * 1e-3 * rate_hz)), dtype=np.float32)
+        self._matrix = parameters.matrix(channels).astype(np.float32)
+        self._untouched = np.allclose(self._matrix, np.eye(channels), rtol=0.0, atol=1e-7)
+        self._sections = parameters._sections(rate_hz) if parameters.low_cut else None
+        # in double: single precision is noisy where poles lie close to 1
+        self._state = np.zeros((len(self._sections) if self._sections is not None else 0, channels, 2))
+        self._delay = DelayLine(channels, max(round(parameters.delay_ms * 1e-3 * rate_hz), 0))
 
     def process(self, block: Block) -> Block:
         if not self._untouched:
             block = self._matrix @ block
-        late = self._held.shape[1]
-        if late:
-            joined = np.concatenate([self._held, block], axis=1)
-            block, self._held = joined[:, : block.shape[1]], joined[:, block.shape[1] :]
-        return block
+        if self._sections is not None:
+            filtered, self._state = sosfilt(self._sections, block.astype(np.float64), axis=1, zi=self._state)
+            block = filtered.astype(np.float32)
+        return self._delay.process(block)

@@ -24,6 +24,8 @@ class Processor(BaseModel, ABC):
 
     title: ClassVar[str]
 
+    bypassed: bool = Field(False, description="Leave the sound as it came.")
+
     @abstractmethod
     def start(self, channels: int, rate_hz: int) -> Running:
         """Begin with silence behind it."""
@@ -32,6 +34,29 @@ class Processor(BaseModel, ABC):
     def tail_s(self) -> float:
         """How long it goes on sounding after its input has ended."""
         return 0.0
+
+    def latency_samples(self, rate_hz: int) -> int:
+        """How many samples late it gives its sound; the graph makes up for it."""
+        return 0
+
+    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128] | None:
+        """What it does to each frequency, its latency not counted; None where no such curve says it."""
+        return None
+
+
+class DelayLine:
+    """Gives back what it took so many frames before."""
+
+    def __init__(self, channels: int, frames: int) -> None:
+        self._held = np.zeros((channels, frames), dtype=np.float32)
+
+    def process(self, block: Block) -> Block:
+        late = self._held.shape[1]
+        if not late:
+            return block
+        joined = np.concatenate([self._held, block], axis=1)
+        self._held = joined[:, block.shape[1] :]
+        return joined[:, : block.shape[1]]
 
 
 def parameter(
@@ -44,4 +69,9 @@ def parameter(
 
 def switch(default: bool, *, help: str) -> Any:
     """Declare an on/off parameter."""
+    return Field(default, description=help)
+
+
+def choice(default: str, *, help: str) -> Any:
+    """Declare a parameter that takes one of the words of its Literal type."""
     return Field(default, description=help)

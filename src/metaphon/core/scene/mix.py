@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
 from metaphon.core.process.registry import AnyProcessor
-from metaphon.core.scene.targets import target_named
+from metaphon.core.scene.targets import bus_format, target_named
 from metaphon.core.spatial.layouts import layout_named
 
 PROGRAMME = "programme"
@@ -14,6 +14,7 @@ PROGRAMME = "programme"
 Identifier = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$")]
 Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
 TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
+BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
 GainDb = Annotated[float, Field(ge=-120.0, le=12.0, json_schema_extra={"unit": "dB"})]
 
 
@@ -31,11 +32,16 @@ class Clip(Part):
 
 
 class Send(Part):
-    """A copy of a strip's sound to a bus, taken before or after its fader."""
+    """A copy of a strip's sound to a bus, taken before its chain (strip), before its fader (pre) or after it (post).
+
+    A mono source enters where the strip stands, or at an azimuth of the send's own.
+    """
 
     bus: Identifier
     level_db: GainDb = -12.0
-    tap: Literal["pre", "post"] = "post"
+    tap: Literal["strip", "pre", "post"] = "post"
+    muted: bool = False
+    azimuth_deg: float | None = Field(None, ge=-180.0, le=180.0)
 
 
 class Placement(Part):
@@ -50,11 +56,18 @@ class Placement(Part):
 
 
 class Strip(Part):
-    """What tracks and buses share: a chain, a fader, sends, an output and a placement."""
+    """What tracks and buses share: a chain, a fader, sends, an output and a placement.
+
+    A resting strip is kept but not processed. A solo-safe one sounds whatever else is soloed.
+    """
 
     id: Identifier
     name: str = Field(max_length=120)
+    resting: bool = False
     muted: bool = False
+    soloed: bool = False
+    solo_safe: bool = False
+    group: Identifier | None = None
     gain_db: GainDb = 0.0
     chain: tuple[AnyProcessor, ...] = ()
     sends: tuple[Send, ...] = ()
@@ -63,16 +76,25 @@ class Strip(Part):
 
 
 class Track(Strip):
-    """Recordings and what is done with them. A resting track is kept but not processed."""
+    """Recordings and what is done with them."""
 
-    resting: bool = False
     clips: tuple[Clip, ...] = ()
 
 
 class Bus(Strip):
-    """A sum of tracks, sends and other buses, of the width of a layout."""
+    """A sum of tracks, sends and other buses, as wide as a loudspeaker layout or an ambisonic scene."""
 
-    layout: Layout = "0+2+0"
+    layout: BusFormat = "0+2+0"
+
+
+class Group(Part):
+    """Strips whose gains, mutes or positions are changed together, their differences kept."""
+
+    id: Identifier
+    name: str = Field(max_length=120)
+    moves_gain: bool = True
+    moves_mute: bool = True
+    moves_position: bool = False
 
 
 class Breakpoint(Part):
@@ -103,6 +125,7 @@ class Mix(Part):
     sample_rate_hz: int = Field(48000, ge=44100, le=192000)
     tracks: tuple[Track, ...] = ()
     buses: tuple[Bus, ...] = ()
+    groups: tuple[Group, ...] = ()
     automation: tuple[Automation, ...] = ()
     targets: tuple[TargetName, ...] = ("0+2+0", "0+5+0", "binaural")
 
@@ -118,8 +141,10 @@ class Mix(Part):
             raise ValueError(f"two tracks or buses have the id {twice}; give one of them another")
         if PROGRAMME in ids:
             raise ValueError(f"{PROGRAMME} is the name of the mix's own output; give that track or bus another id")
-        buses = {bus.id for bus in self.buses}
+        buses, groups = {bus.id for bus in self.buses}, {group.id for group in self.groups}
         for strip in self.strips:
+            if strip.group not in groups and strip.group is not None:
+                raise ValueError(f"{strip.name} is in the group {strip.group}, which is not in this mix")
             for aim in [send.bus for send in strip.sends] + [strip.output]:
                 if aim not in buses and aim not in (PROGRAMME, None):
                     raise ValueError(f"{strip.name} feeds {aim}, which is not a bus of this mix")

@@ -30,6 +30,8 @@ class Target:
         return LAYOUTS["0+2+0"] if self.name == "binaural" else self.layout
 
 
+# the widths a bus is offered in; any loudspeaker layout and any scene will do
+BUS_FORMATS = ("0+1+0", "0+2+0", "0+3+0", "0+4+0", "0+5+0", "0+7+0", "4+7+0", "scene1", "scene2", "scene3")
 OFFERED = ("0+2+0", "0+5+0", "binaural", "0+1+0", "0+7+0", "4+5+0", "4+7+0", "9+10+3", "scene1", "scene3")
 
 
@@ -47,3 +49,11 @@ def target_named(name: str) -> Target:
     raise InputError(
         f"There is no target {name!r}; use binaural, scene1 to scene{MAX_ORDER}, or one of {', '.join(LAYOUTS)}."
     )
+
+
+def bus_format(name: str) -> Target:
+    """The format of a bus: a loudspeaker layout or a scene. Raises InputError for any other."""
+    target = target_named(name)
+    if target.layout is None and target.order is None:
+        raise InputError(f"A bus cannot be {target.title.lower()}; give it a loudspeaker layout or an ambisonic order.")
+    return target

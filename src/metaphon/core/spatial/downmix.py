@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.spatial.layouts import LAYOUTS, Layout, layout_named
-from metaphon.core.spatial.panning import constant_power, vector_pan
+from metaphon.core.spatial.panning import vector_pan
 
 HALF_POWER = float(np.sqrt(0.5))
 
@@ -46,13 +46,6 @@ def conversion(source: str, target: str) -> NDArray[np.float64]:
 
 
 _NARROW = tuple(name for name, layout in LAYOUTS.items() if layout.channels <= 3)
-
-
-def source_matrix(source: str, target: str, azimuth_deg: float = 0.0) -> NDArray[np.float64]:
-    """The gains that set a source of one layout into a bed of another: mono is panned, the rest converted."""
-    if layout_named(source).channels == 1:
-        return constant_power(azimuth_deg, layout_named(target))[:, None]
-    return conversion(source, target)
 
 
 def _channel(source: Layout, index: int, target: Layout) -> NDArray[np.float64]:

@@ -1,0 +1,87 @@
+"""How sound of one format enters a bus or bed of another: panned, converted, encoded or decoded."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.errors import InputError
+from metaphon.core.scene.mix import Bus, Strip
+from metaphon.core.scene.targets import Target, bus_format, target_named
+from metaphon.core.spatial.ambisonics import channels_of, decode_matrix, encode, order_of
+from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.layouts import Layout, layout_for_channels
+from metaphon.core.spatial.panning import constant_power
+
+
+def format_of(strip: Strip, channels: int) -> Target:
+    """What a strip's channels are: a bus says so, a track's recording is a scene or taken for a layout.
+
+    Raises InputError for a number of channels that fits neither.
+    """
+    if isinstance(strip, Bus):
+        return bus_format(strip.layout)
+    try:
+        if strip.placement.mode == "scene" and channels > 1:
+            return target_named(f"scene{order_of(channels)}")
+        return target_named(layout_for_channels(channels).name)
+    except InputError as error:
+        raise InputError(f"{strip.name}: {error}") from None
+
+
+def entry(
+    source: Target, aim: Target, azimuth_deg: NDArray[np.float64], elevation_deg: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """The gains, (times, aim channels, source channels), for a source that stands at these angles.
+
+    Only mono is placed by the angles. Layouts convert by ITU-R BS.775-4 (see `conversion`), scenes are decoded
+    (AllRAD) and loudspeakers encoded where they stand, without the LFE.
+    """
+    if source.channels == 1:
+        if aim.layout:
+            return constant_power(azimuth_deg, aim.layout)[:, :, None]
+        assert aim.order is not None
+        return encode(azimuth_deg, elevation_deg, aim.order)[:, :, None]
+    return np.broadcast_to(_fixed(source, aim), (len(azimuth_deg), aim.channels, source.channels))
+
+
+def _fixed(source: Target, aim: Target) -> NDArray[np.float64]:
+    if source.order is not None:
+        if aim.layout:
+            return decode_matrix(source.order, aim.layout)
+        assert aim.order is not None
+        return np.eye(channels_of(aim.order), channels_of(source.order))
+    assert source.layout is not None
+    if aim.layout:
+        return conversion(source.layout.name, aim.layout.name)
+    assert aim.order is not None
+    return loudspeakers_encoded(source.layout, aim.order)
+
+
+def loudspeakers_encoded(layout: Layout, order: int) -> NDArray[np.float64]:
+    """The gains, (scene channels, loudspeakers), of loudspeakers as plane waves; LFE is left out."""
+    azimuth, elevation = np.array(layout.angles_deg).T
+    return encode(azimuth, elevation, order).T * ~np.array(layout.is_lfe)
+
+
+def told(source: Target, aim: Target) -> str:
+    """What happens on the way in a few words; empty where every channel passes as it is."""
+    if source.name == aim.name:
+        return ""
+    if source.channels == 1:
+        return "panned" if aim.layout else "encoded"
+    if source.order is not None and aim.order is not None:
+        return f"cut to order {aim.order}" if aim.order < source.order else ""
+    if source.order is not None:
+        return f"decoded to {aim.title}"
+    if aim.order is not None:
+        return "encoded" + (", without LFE" if lost(source, aim) else "")
+    folds = aim.channels < source.channels
+    return ("folded down to " if folds else "set in ") + aim.title + (", without LFE" if lost(source, aim) else "")
+
+
+def lost(source: Target, aim: Target) -> tuple[str, ...]:
+    """The labels of the source's channels of which nothing arrives."""
+    if source.channels == 1:
+        return ()
+    return tuple(
+        label for label, gains in zip(source.channel_labels, _fixed(source, aim).T, strict=True) if not gains.any()
+    )
