@@ -8,9 +8,15 @@ Severity = Literal["problem", "warning", "note"]
 
 @dataclass(frozen=True)
 class Finding:
-    """`subject` is the id of the track or bus; `message` one sentence with what to do."""
+    """`subject` is the id of the track or bus; `message` one sentence with what to do.
+
+    `other` is the id of a second strip that has part in it, `amount` a figure that the mend needs (dB, ms or a
+    width).
+    """
 
     rule: str
     severity: Severity
     subject: str
     message: str
+    other: str = ""
+    amount: float = 0.0

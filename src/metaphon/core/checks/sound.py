@@ -5,16 +5,22 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.engine.levels import Level, levels
+from metaphon.core.engine.plan import compile
+from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.scene.mix import Mix, Track
 
 _LONGEST_S = 120.0
+_MOVING_TOGETHER = 0.25
+_MOST_STEPS = 5
 
 
 class Sound:
     """The recordings of a mix's active tracks as they lie in time, their first two minutes at most."""
 
     def __init__(self, mix: Mix) -> None:
+        self._mix = mix
         self.rate_hz = mix.sample_rate_hz
         self.tracks = tuple(track for track in mix.tracks if not track.resting and not track.muted and track.clips)
 
@@ -23,6 +29,35 @@ class Sound:
         """The mono tracks' sound by id, (frames), all from the start of the mix."""
         read = {track.id: self.read(track) for track in self.tracks}
         return {track_id: sound[0] for track_id, sound in read.items() if len(sound) == 1}
+
+    @cached_property
+    def levels(self) -> dict[str, Level]:
+        """The level of every strip at work, by id; empty where the mix cannot be made ready."""
+        try:
+            return levels(compile(self._mix))
+        except InputError:
+            return {}
+
+    @cached_property
+    def _rises(self) -> dict[str, NDArray[np.float64]]:
+        """How the level of every mono track moves from one hundredth of a second to the next."""
+        step = self.rate_hz // 100
+        found = {}
+        for track_id, sound in self.of_mono.items():
+            power = np.square(sound[: len(sound) // step * step], dtype=np.float64).reshape(-1, step).mean(axis=1)
+            found[track_id] = np.diff(np.sqrt(power))
+        return found
+
+    def could_be_alike(self, one: str, two: str) -> bool:
+        """Whether two tracks' levels move together at all; a quick sieve before they are compared in earnest."""
+        a, b = self._rises[one], self._rises[two]
+        for lag in range(-_MOST_STEPS, _MOST_STEPS + 1):
+            x, y = a[max(lag, 0) :], b[max(-lag, 0) :]
+            count = min(len(x), len(y))
+            scale = np.linalg.norm(x[:count]) * np.linalg.norm(y[:count])
+            if scale > 0 and float(x[:count] @ y[:count]) / scale > _MOVING_TOGETHER:
+                return True
+        return False
 
     def read(self, track: Track) -> NDArray[np.float32]:
         """(channels, frames) of a track, its chain not applied."""

@@ -39,11 +39,11 @@ def render(
     last = plan.frames if last is None else min(last, plan.frames)
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
     at = warm_up - warm_up % GRID_FRAMES - plan.ahead
-    strips = [_Strip(strip, plan.rate_hz) for strip in plan.strips]
+    strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
     tails = [_tail(plan, output) for output in outputs]
     try:
         while at < last:
-            signals = _programme(strips, at, block_frames)
+            signals = run_all(strips, at, block_frames)
             blocks = [tail.process(signals, at, block_frames) for tail in tails]
             cut = slice(max(first - at, 0), min(last - at, block_frames))
             if cut.start < cut.stop:
@@ -59,7 +59,7 @@ def _tail(plan: Plan, output: Output) -> Tail:
     return tail_for(output.target, feeds, plan.rate_hz)
 
 
-def _programme(strips: Sequence["_Strip"], at: int, frames: int) -> dict[str, Block]:
+def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:
     """Run every strip once, in order, and collect what each feeds into the programme."""
     waiting: dict[str, Block] = {}
     signals: dict[str, Block] = {}
@@ -75,11 +75,12 @@ def _all_numbers(block: Block) -> bool:
     return bool(np.isfinite(block.sum()))
 
 
-class _Strip:
-    """A strip with its memory."""
+class StripRun:
+    """A strip at work, with its memory. `given` is its last block after the fader, None for silence."""
 
     def __init__(self, plan: StripPlan, rate_hz: int) -> None:
         self.plan = plan
+        self.given: Block | None = None
         self._rate_hz = rate_hz
         self._clips = [(clip, ClipReader(clip.path)) for clip in plan.clips]
         self._chain = [(p.title, p.start(plan.channels, rate_hz)) for p in plan.chain]
@@ -94,6 +95,7 @@ class _Strip:
         """Process one block; adds to what the buses wait for, gives what goes into the programme."""
         taken, given = at + self.plan.ahead_in, at + self.plan.ahead_out
         source = self._source(waiting, taken, frames)
+        self.given = None
         if self._prompt and not source.any():
             return None
         block = source
@@ -105,7 +107,7 @@ class _Strip:
                     "bypass it or change its settings."
                 )
         block = self._pad.process(block)
-        after = self._fader.apply(block, given)
+        after = self.given = self._fader.apply(block, given)
         for way in self._routes:
             match way.route.tap:
                 case "strip":

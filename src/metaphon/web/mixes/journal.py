@@ -11,6 +11,7 @@ from metaphon.web.mixes import assemble
 from metaphon.web.mixes.models import (
     Automation,
     Clip,
+    Group,
     JournalEntry,
     Mix,
     Placement,
@@ -23,6 +24,7 @@ from metaphon.web.mixes.permissions import User, require_editor
 
 # in the order in which rows may be made; each with its way to the mix
 _TABLES: tuple[tuple[type[models.Model], str], ...] = (
+    (Group, "mix"),
     (Strip, "mix"),
     (Clip, "track__mix"),
     (Send, "source__mix"),

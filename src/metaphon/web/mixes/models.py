@@ -6,7 +6,11 @@ from django.db.models import F, Q
 from django.db.models.fields.files import FieldFile
 
 from metaphon.core.scene.targets import target_named
+from metaphon.core.spatial.ambisonics import MAX_ORDER
 from metaphon.core.spatial.layouts import LAYOUTS
+
+
+_BUS_WIDTHS = [*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1))]
 
 
 def between(field: str, low: float, high: float) -> models.CheckConstraint:
@@ -83,8 +87,23 @@ class AudioFile(models.Model):
         return self.frames / self.mix.sample_rate_hz
 
 
+class Group(models.Model):
+    """Strips whose gains, mutes or positions are changed together."""
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="groups")
+    ref = models.CharField(max_length=64)
+    name = models.CharField(max_length=120)
+    moves_gain = models.BooleanField(default=True)
+    moves_mute = models.BooleanField(default=True)
+    moves_position = models.BooleanField(default=False)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [models.UniqueConstraint(fields=["mix", "ref"], name="group_ref_once")]
+
+
 class Strip(models.Model):
-    """A track or a bus: what both share in the mix document."""
+    """A track or a bus: what both share in the mix document. A print knows what it was made of, and its take."""
 
     class Kind(models.TextChoices):
         TRACK = "track", "Track"
@@ -97,6 +116,11 @@ class Strip(models.Model):
     position = models.PositiveIntegerField(default=0)
     muted = models.BooleanField(default=False)
     resting = models.BooleanField(default=False)
+    soloed = models.BooleanField(default=False)
+    solo_safe = models.BooleanField(default=False)
+    group = models.ForeignKey(Group, models.SET_NULL, null=True, blank=True, related_name="strips")
+    print_of = models.ForeignKey("self", models.SET_NULL, null=True, blank=True, related_name="prints")
+    take = models.PositiveSmallIntegerField(default=0)
     gain_db = models.FloatField(default=0.0)
     to_programme = models.BooleanField(default=True)
     output_bus = models.ForeignKey("self", models.SET_NULL, null=True, blank=True, related_name="fed_by")
@@ -107,9 +131,8 @@ class Strip(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["mix", "ref"], name="strip_ref_once"),
             between("gain_db", -120.0, 12.0),
-            models.CheckConstraint(condition=Q(kind="track", layout="") | Q(kind="bus", layout__in=list(LAYOUTS)),
+            models.CheckConstraint(condition=Q(kind="track", layout="") | Q(kind="bus", layout__in=_BUS_WIDTHS),
                                    name="strip_bus_has_layout"),
-            models.CheckConstraint(condition=Q(kind="track") | Q(resting=False), name="strip_only_tracks_rest"),
             models.CheckConstraint(condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"),
             models.CheckConstraint(condition=~Q(output_bus=F("pk")), name="strip_not_into_itself"),
             models.CheckConstraint(condition=~Q(ref="programme"), name="strip_ref_not_programme"),
@@ -137,15 +160,23 @@ class Send(models.Model):
     source = models.ForeignKey(Strip, models.CASCADE, related_name="sends")
     bus = models.ForeignKey(Strip, models.CASCADE, related_name="received")
     level_db = models.FloatField(default=-12.0)
-    tap = models.CharField(max_length=4, choices=[("pre", "pre-fader"), ("post", "post-fader")], default="post")
+    tap = models.CharField(
+        max_length=5, choices=[("strip", "pre-strip"), ("pre", "pre-fader"), ("post", "post-fader")], default="post"
+    )
+    muted = models.BooleanField(default=False)
+    azimuth_deg = models.FloatField(null=True, blank=True)
 
     class Meta:
         ordering = ["bus__position", "pk"]
         constraints = [
             models.UniqueConstraint(fields=["source", "bus"], name="send_once"),
             models.CheckConstraint(condition=~Q(source=F("bus")), name="send_not_into_itself"),
-            models.CheckConstraint(condition=Q(tap__in=["pre", "post"]), name="send_tap_known"),
+            models.CheckConstraint(condition=Q(tap__in=["strip", "pre", "post"]), name="send_tap_known"),
             between("level_db", -120.0, 12.0),
+            models.CheckConstraint(
+                condition=Q(azimuth_deg__isnull=True) | Q(azimuth_deg__gte=-180.0, azimuth_deg__lte=180.0),
+                name="send_azimuth_deg_range",
+            ),
         ]
 
 
@@ -153,10 +184,23 @@ class Processor(models.Model):
     strip = models.ForeignKey(Strip, models.CASCADE, related_name="processors")
     position = models.PositiveIntegerField(default=0)
     kind = models.CharField(max_length=40)
+    bypassed = models.BooleanField(default=False)
     parameters = models.JSONField(default=dict)
 
     class Meta:
         ordering = ["position", "pk"]
+
+
+class StartingPoint(models.Model):
+    """A chain that somebody keeps, to begin with elsewhere."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="starting_points")
+    name = models.CharField(max_length=120)
+    chain = models.JSONField()
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["user", "name"], name="starting_point_once")]
 
 
 class Placement(models.Model):
@@ -237,7 +281,9 @@ def render_path(file: "RenderFile", name: str) -> str:
     return f"mixes/{file.render.mix_id}/renders/{file.render_id}/{name}"
 
 
-class Render(models.Model):
+class Work(models.Model):
+    """Something that a worker does for a mix, how far it is, and what came of it."""
+
     class Status(models.TextChoices):
         WAITING = "waiting", "Waiting"
         RUNNING = "running", "Rendering"
@@ -246,24 +292,43 @@ class Render(models.Model):
         FAILED = "failed", "Failed"
         DONE = "done", "Done"
 
-    mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
     user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
-    revision = models.PositiveIntegerField()
     status = models.CharField(max_length=10, choices=Status, default=Status.WAITING)
     options = models.JSONField()
     progress = models.FloatField(default=0.0)
     speed_x_realtime = models.FloatField(null=True)
     message = models.CharField(max_length=500, blank=True)
-    findings = models.JSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
+        abstract = True
         ordering = ["-pk"]
         constraints = [between("progress", 0.0, 1.0)]
 
     @property
     def is_open(self) -> bool:
         return self.status in (self.Status.WAITING, self.Status.RUNNING, self.Status.CANCELLING)
+
+
+class Render(Work):
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
+    revision = models.PositiveIntegerField()
+    findings = models.JSONField(default=list)
+
+
+class Print(Work):
+    """Strips being rendered to new tracks; `options` holds their ids and the span."""
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="prints")
+
+
+class Survey(models.Model):
+    """What the sound of a mix was last found to be: the level of every strip, and what the listening rules noticed."""
+
+    mix = models.OneToOneField(Mix, models.CASCADE, related_name="survey")
+    key = models.CharField(max_length=64)
+    levels = models.JSONField(default=dict)
+    findings = models.JSONField(default=list)
 
 
 class RenderFile(models.Model):

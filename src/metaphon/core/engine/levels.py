@@ -1,0 +1,58 @@
+"""How loud every strip is where it leaves its fader, and whether its sides agree."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from metaphon.core.engine.plan import Plan
+from metaphon.core.engine.render import BLOCK_FRAMES, StripRun, run_all
+from metaphon.core.measure.correlation import correlation
+from metaphon.core.measure.peaks import decibels
+from metaphon.core.process.processor import Block
+
+LONGEST_S = 120.0
+
+
+@dataclass(frozen=True)
+class Level:
+    """Peak and root mean square in dBFS, of the loudest channel; correlation of a stereo strip; None for silence."""
+
+    peak_dbfs: float | None
+    rms_dbfs: float | None
+    correlation: float | None
+
+
+def levels(plan: Plan) -> dict[str, Level]:
+    """The level of every strip that is heard, by id, over the first LONGEST_S of the mix."""
+    strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
+    meters = [_Meter(strip.channels) for strip in plan.strips]
+    try:
+        for at in range(-plan.ahead, min(plan.frames, round(LONGEST_S * plan.rate_hz)), BLOCK_FRAMES):
+            run_all(strips, at, BLOCK_FRAMES)
+            for strip, meter in zip(strips, meters, strict=True):
+                if strip.given is not None:
+                    meter.add(strip.given)
+    finally:
+        for strip in strips:
+            strip.close()
+    return {strip.plan.id: meter.finish() for strip, meter in zip(strips, meters, strict=True)}
+
+
+class _Meter:
+    def __init__(self, channels: int) -> None:
+        self._peak = 0.0
+        self._power = np.zeros(channels)
+        self._cross = 0.0
+        self._frames = 0
+
+    def add(self, block: Block) -> None:
+        self._peak = max(self._peak, float(np.abs(block).max()))
+        self._power += np.einsum("cf,cf->c", block, block, dtype=np.float64)
+        if len(block) == 2:
+            self._cross += float(np.einsum("f,f->", block[0], block[1], dtype=np.float64))
+        self._frames += block.shape[1]
+
+    def finish(self) -> Level:
+        rms = decibels(float(np.sqrt(self._power.max() / max(self._frames, 1))))
+        both = correlation(*self._power, self._cross) if len(self._power) == 2 else None
+        return Level(decibels(self._peak), rms, both)
