@@ -140,7 +140,7 @@ class Journal(WebTest):
             lambda: self.post("flow:set", self.track.pk, "resting", resting="on"),
             lambda: self.post("intake:set_start", self.track.clips.get().pk, start_s="1.25"),
             lambda: self.post("handover:set_target", "binaural", chosen="on"),
-            lambda: self.post("flow:remove_processor", processor.pk),
+            lambda: self.post("flow:act", processor.pk, "remove"),
             lambda: self.post("flow:remove", self.bus.pk),
             lambda: self.post("intake:remove", self.track.pk),
         ):
@@ -250,7 +250,7 @@ class Constraints(WebTest):
         self.refused(lambda: mine.update(output_bus=bus, to_programme=True))
         self.refused(lambda: mine.update(ref="programme"))
         self.refused(lambda: mine.update(ref="b"))
-        self.refused(lambda: Strip.objects.filter(pk=bus.pk).update(resting=True))
+        self.refused(lambda: Strip.objects.filter(pk=bus.pk).update(layout="binaural"))
         self.refused(lambda: Strip.objects.filter(pk=bus.pk).update(layout="9+9+9"))
         self.refused(lambda: Send.objects.create(source=track, bus=bus))
         self.refused(lambda: Send.objects.create(source=bus, bus=bus))

@@ -11,7 +11,7 @@ from django.conf import settings
 
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.intake.outline import outline_path
-from metaphon.web.jobs import rendering
+from metaphon.web.jobs import progress, rendering
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes.models import AudioFile, Placement, Render
 from tests.sounds import noise
@@ -37,7 +37,7 @@ class Intake(WebTest):
             self.assertEqual(answer["kind"], kind)
             self.assertEqual(Placement.objects.get(strip__name=f"w{channels}").mode, mode)
         self.assertContains(self.client.get(self.url("intake:show")), "Ambisonic 3")
-        self.assertContains(self.client.get(self.url("flow:show")), "w16")
+        self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), "w16")
 
     def test_names(self) -> None:
         for name, track in (
@@ -92,9 +92,9 @@ class Flow(WebTest):
         page = self.client.get(self.url("flow:panel", track.pk))
         self.assertContains(page, 'name="delay_ms"')
         self.assertContains(page, 'data-high="1000.0"')
-        self.assertContains(page, "Stereo only: 0 mono")
+        self.assertContains(page, "0 mono, 1 untouched")
         row = track.processors.get()
-        self.assertIn("may be 0 to 2", self.said(self.post("flow:set_parameter", row.pk, "width", width="3")))
+        self.assertIn("may be 0 to 4", self.said(self.post("flow:set_parameter", row.pk, "width", width="5")))
         self.assertEqual(self.post("flow:add_processor", track.pk, kind="toaster").status_code, 422)
 
     def test_removing_a_bus_hands_its_feeds_on(self) -> None:
@@ -116,7 +116,7 @@ class Flow(WebTest):
         self.post("flow:set_send", track.pk, cave.pk, tap="pre")
         send = track.sends.get()
         self.assertEqual((send.level_db, send.tap), (-12.0, "pre"))
-        self.post("flow:set_send", track.pk, cave.pk, level_db="")
+        self.post("flow:set_send", track.pk, cave.pk, remove="1")
         self.assertFalse(track.sends.exists())
 
 
@@ -204,7 +204,7 @@ class Handover(WebTest):
         self.assertEqual((row.status, row.files.count()), ("cancelled", 0))
         self.post("handover:start")
         row = self.mix.renders.first()
-        with mock.patch.object(rendering, "_TELL_EVERY_S", 0.0), mock.patch.object(rendering, "check") as check:
+        with mock.patch.object(progress, "_TELL_EVERY_S", 0.0), mock.patch.object(rendering, "check") as check:
             Render.objects.filter(pk=row.pk).update(status="cancelling")
             render_mix(render_id=row.pk)
             check.assert_not_called()

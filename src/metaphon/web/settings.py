@@ -30,6 +30,7 @@ INSTALLED_APPS = [
     "metaphon.web.shell",
     "metaphon.web.intake",
     "metaphon.web.flow",
+    "metaphon.web.findings",
     "metaphon.web.handover",
     "metaphon.web.listen",
     "metaphon.web.jobs",

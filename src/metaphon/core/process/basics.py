@@ -17,7 +17,7 @@ _LEFT_RIGHT = np.array([[1.0, 1.0], [1.0, -1.0]])
 
 
 class Basics(Processor):
-    """Everything that is one matrix, one low-cut and one delay. What says stereo leaves other widths alone."""
+    """Everything that is one matrix, one low-cut and one delay. Some of it counts for stereo only."""
 
     title: ClassVar[str] = "Basics"
 
@@ -27,22 +27,22 @@ class Basics(Processor):
     inverted_channels: tuple[int, ...] = Field(
         (), description="Turn these channels upside down, counted from 1.", json_schema_extra={"role": "channels"}
     )
-    swapped: bool = switch(False, help="Stereo: left to the right and right to the left.")
-    input_as: Literal["left_right", "mid_side"] = choice("left_right", help="Stereo: what the two channels carry.")
+    swapped: bool = switch(False, help="Left to the right and right to the left.", channels=2)
+    input_as: Literal["left_right", "mid_side"] = choice("left_right", help="What the two channels carry.", channels=2)
     width: float = parameter(
-        1.0, 0.0, 4.0, unit="", step=0.01, help="Stereo: 0 mono, 1 untouched, 2 side doubled, and beyond."
+        1.0, 0.0, 4.0, unit="", step=0.01, help="0 mono, 1 untouched, 2 side doubled, and beyond.", channels=2
     )
-    mono: bool = switch(False, help="Stereo: both sides carry the mid.")
-    mid_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the mid stands.")
-    side_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the side leans.")
+    mono: bool = switch(False, help="Both sides carry the mid.", channels=2)
+    mid_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Where the mid stands.", channels=2)
+    side_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Where the side leans.", channels=2)
     left_position_deg: float = parameter(
-        30.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the left channel stands; 30 is fully left."
+        30.0, -30.0, 30.0, unit="°", step=0.5, help="Where the left channel stands; 30 is fully left.", channels=2
     )
     right_position_deg: float = parameter(
-        -30.0, -30.0, 30.0, unit="°", step=0.5, help="Stereo: where the right channel stands; -30 is fully right."
+        -30.0, -30.0, 30.0, unit="°", step=0.5, help="Where the right channel stands; -30 is fully right.", channels=2
     )
     balance: float = parameter(
-        0.0, -100.0, 100.0, unit="%", step=1.0, help="Stereo: 100 leaves the left alone, -100 the right."
+        0.0, -100.0, 100.0, unit="%", step=1.0, help="100 leaves the left alone, -100 the right.", channels=2
     )
     low_cut: bool = switch(False, help="Take away what lies below the corner.")
     low_cut_hz: float = parameter(
@@ -53,7 +53,7 @@ class Basics(Processor):
         0.0, -200.0, 1000.0, unit="ms", step=0.02,
         help="Later by this much, or earlier, to the nearest sample; samples (smp) and centimetres (cm) may be typed.",
     )  # fmt: skip
-    output_as: Literal["left_right", "mid_side"] = choice("left_right", help="Stereo: what is handed on.")
+    output_as: Literal["left_right", "mid_side"] = choice("left_right", help="What is handed on.", channels=2)
     output_gain_db: float = parameter(0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain after everything else.")
 
     def start(self, channels: int, rate_hz: int) -> Running:

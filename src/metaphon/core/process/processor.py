@@ -60,18 +60,29 @@ class DelayLine:
 
 
 def parameter(
-    default: float, low: float, high: float, *, unit: str, step: float, help: str, scale: str = "linear"
+    default: float,
+    low: float,
+    high: float,
+    *,
+    unit: str,
+    step: float,
+    help: str,
+    scale: str = "linear",
+    channels: int | None = None,
 ) -> Any:
-    """Declare a numeric parameter with all that a screen needs to draw its control."""
-    extra: Any = {"unit": unit, "step": step, "scale": scale}
+    """Declare a numeric parameter with all that a screen needs to draw its control.
+
+    With `channels` it counts only for strips of that many; so too for switches and choices.
+    """
+    extra: Any = {"unit": unit, "step": step, "scale": scale, "channels": channels}
     return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)
 
 
-def switch(default: bool, *, help: str) -> Any:
+def switch(default: bool, *, help: str, channels: int | None = None) -> Any:
     """Declare an on/off parameter."""
-    return Field(default, description=help)
+    return Field(default, description=help, json_schema_extra={"channels": channels})
 
 
-def choice(default: str, *, help: str) -> Any:
+def choice(default: str, *, help: str, channels: int | None = None) -> Any:
     """Declare a parameter that takes one of the words of its Literal type."""
-    return Field(default, description=help)
+    return Field(default, description=help, json_schema_extra={"channels": channels})

@@ -2,7 +2,6 @@
 
 import json
 import tempfile
-import time
 from dataclasses import asdict
 from pathlib import Path
 
@@ -11,19 +10,13 @@ from django.db import transaction
 
 from metaphon.core.checks.rules import check
 from metaphon.core.engine.fold_down import fold_down_file
-from metaphon.core.engine.offline import Cancelled, Progress, Result, outputs_of, render_to_files
+from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
 from metaphon.web.intake.recordings import keep
+from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Render, RenderFile, discard
-
-_TELL_EVERY_S = 0.4
-
-
-class Interrupted(Cancelled):
-    """Somebody asked for the render to stop, or removed it."""
-
 
 def run(render: Render) -> None:
     """Render, measure and publish. Raises Interrupted, or InputError in one sentence."""
@@ -41,7 +34,7 @@ def run(render: Render) -> None:
             Path(folder),
             container=options["container"],
             bits=options["bits"],
-            on_progress=_Teller(render),
+            on_progress=Teller(render),
         )
         findings = [asdict(finding) for finding in check(mix)]
         entries = [{**entry(result), "path": result.path.name} for result in results]
@@ -61,22 +54,6 @@ def run(render: Render) -> None:
             still.status, still.progress = Render.Status.DONE, 1.0
             still.speed_x_realtime, still.findings = speed, findings
             still.save()
-
-
-class _Teller:
-    """Writes progress to the row now and then, and hears there whether to stop."""
-
-    def __init__(self, render: Render) -> None:
-        self._render = render
-        self._told = 0.0
-
-    def __call__(self, progress: Progress) -> None:
-        if time.monotonic() - self._told < _TELL_EVERY_S:
-            return
-        self._told = time.monotonic()
-        running = Render.objects.filter(pk=self._render.pk, status=Render.Status.RUNNING)
-        if not running.update(progress=progress.done, speed_x_realtime=progress.speed_x_realtime):
-            raise Interrupted
 
 
 def _row(render: Render, kind: str, path: Path) -> RenderFile:

@@ -1,13 +1,18 @@
 """Work that runs beside the web server."""
 
 import logging
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
+from django.db import transaction
+from procrastinate import exceptions
 from procrastinate.contrib.django import app
 
 from metaphon.core.errors import InputError
-from metaphon.web.jobs.rendering import Interrupted, run
-from metaphon.web.mixes.models import Render
+from metaphon.web.jobs import printing, rendering, surveying
+from metaphon.web.jobs.progress import Interrupted
+from metaphon.web.mixes.models import Mix, Print, Render, Work
 
 log = logging.getLogger(__name__)
 
@@ -15,27 +20,54 @@ log = logging.getLogger(__name__)
 @app.task(name="render_mix", queue="renders")
 def render_mix(*, render_id: int) -> None:
     """Render a mix to files. Started again from the beginning where a worker died on the way."""
-    render = Render.objects.select_related("mix").filter(pk=render_id).first()
-    if render is None or not render.is_open:
+    _carry_out(Render.objects.select_related("mix").filter(pk=render_id).first(), rendering.run)
+
+
+@app.task(name="print_strips", queue="renders")
+def print_strips(*, print_id: int) -> None:
+    """Print strips to new tracks."""
+    _carry_out(Print.objects.select_related("mix", "user").filter(pk=print_id).first(), printing.run)
+
+
+@app.task(name="survey_mix", queue="renders")
+def survey_mix(*, mix_id: int) -> None:
+    """Listen through a mix for levels and faults."""
+    mix = Mix.objects.filter(pk=mix_id).first()
+    if mix is not None:
+        surveying.run(mix)
+
+
+def ask_for_survey(mix: Mix) -> None:
+    """Have a mix listened to, unless that is asked for already."""
+    lock = f"survey {mix.pk}"
+    try:
+        with transaction.atomic():
+            survey_mix.configure(queueing_lock=lock, lock=lock, priority=-1).defer(mix_id=mix.pk)
+    except exceptions.AlreadyEnqueued:
+        pass
+
+
+def _carry_out(row: Any, run: Callable[[Any], None]) -> None:
+    if row is None or not row.is_open:
         return
     try:
-        run(render)
+        run(row)
     except Interrupted:
-        _end(render, Render.Status.CANCELLED)
+        _end(row, Work.Status.CANCELLED)
     except InputError as error:
-        _end(render, Render.Status.FAILED, _by_their_names(render, str(error)))
+        _end(row, Work.Status.FAILED, _by_their_names(row, str(error)))
     except Exception:
-        _end(render, Render.Status.FAILED, "The render broke off through a fault of the program; it is in the log.")
-        log.exception("render %s", render_id)
+        _end(row, Work.Status.FAILED, "This broke off through a fault of the program; it is in the log.")
+        log.exception("%s %s", type(row).__name__, row.pk)
         raise
 
 
-def _by_their_names(render: Render, message: str) -> str:
+def _by_their_names(row: Any, message: str) -> str:
     """Call recordings what people called them, not what storage does."""
-    for audio in render.mix.audio_files.all():
+    for audio in row.mix.audio_files.all():
         message = message.replace(Path(str(audio.file.name)).name, audio.name)
     return message
 
 
-def _end(render: Render, status: Render.Status, message: str = "") -> None:
-    Render.objects.filter(pk=render.pk).update(status=status, message=message[:500])
+def _end(row: Work, status: Work.Status, message: str = "") -> None:
+    type(row)._default_manager.filter(pk=row.pk).update(status=status, message=message[:500])

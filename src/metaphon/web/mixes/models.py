@@ -26,6 +26,17 @@ def discard(*files: FieldFile) -> None:
         file.storage.delete(name)
 
 
+class Row(models.Model):
+    """A row that templates can put into addresses without a look-up for each."""
+
+    class Meta:
+        abstract = True
+
+    @property
+    def pk_text(self) -> str:
+        return str(self.pk)
+
+
 class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
@@ -87,7 +98,7 @@ class AudioFile(models.Model):
         return self.frames / self.mix.sample_rate_hz
 
 
-class Group(models.Model):
+class Group(Row):
     """Strips whose gains, mutes or positions are changed together."""
 
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="groups")
@@ -102,7 +113,7 @@ class Group(models.Model):
         constraints = [models.UniqueConstraint(fields=["mix", "ref"], name="group_ref_once")]
 
 
-class Strip(models.Model):
+class Strip(Row):
     """A track or a bus: what both share in the mix document. A print knows what it was made of, and its take."""
 
     class Kind(models.TextChoices):
@@ -180,7 +191,7 @@ class Send(models.Model):
         ]
 
 
-class Processor(models.Model):
+class Processor(Row):
     strip = models.ForeignKey(Strip, models.CASCADE, related_name="processors")
     position = models.PositiveIntegerField(default=0)
     kind = models.CharField(max_length=40)

@@ -32,7 +32,17 @@ def clock(seconds: float) -> str:
     return f"{hours}:{minutes:02d}:{rest:04.1f}" if hours else f"{minutes}:{rest:04.1f}"
 
 
-@register.inclusion_tag("shell/value.html")
+_VALUE = (
+    '<span class="value{}" data-low="{}" data-high="{}" data-step="{}" data-default="{}" data-digits="{}" data-scale="{}">'
+    '<span class="line"><input class="number" type="text" inputmode="decimal" autocomplete="off" name="{}" value="{}" '
+    'aria-label="{}"{} hx-post="{}" hx-trigger="commit">{}</span>'
+    '<svg viewBox="0 0 100 7" preserveAspectRatio="none" aria-hidden="true"><path class="base" '
+    'd="M0 3.5H100M0 1v5M25 2v3M50 2v3M75 2v3M100 1v5"/><line class="from" y1="3.5" y2="3.5"/>'
+    '<line class="at" y1="0" y2="7"/></svg></span>'
+)
+
+
+@register.simple_tag
 def value(  # one control for every number on every screen
     name: str,
     number: float,
@@ -44,15 +54,19 @@ def value(  # one control for every number on every screen
     url: str,
     label: str,
     off: bool = False,
-    bare: bool = False,
-) -> dict[str, object]:
-    """A number that is typed, dragged along its scale, nudged by arrows and reset by double-click."""
+    scale: str = "linear",
+) -> SafeString:
+    """A number that is typed, dragged along its scale, nudged by arrows and reset by double-click.
+
+    Written here and not as a template: a page of Flow holds a thousand of them.
+    """
     digits = 0 if step >= 1 else 1 if step >= 0.1 else 2
     fine = 2 if name.endswith("_ms") else digits
-    return {
-        "name": name, "number": number, "text": signed(number, fine), "low": low, "high": high, "step": step,
-        "default": default, "unit": unit, "url": url, "label": label, "off": off, "digits": fine, "bare": bare,
-    }  # fmt: skip
+    shown = format_html('<span class="unit">{}</span>', unit) if unit else ""
+    return format_html(
+        _VALUE, " off" if off else "", low, high, step, default, fine, scale, name, signed(number, fine), label,
+        " disabled" if off else "", url, shown,
+    )  # fmt: skip
 
 
 @register.filter

@@ -80,27 +80,3 @@ document.addEventListener("click", (event) => {
   document.cookie = `theme=${day ? "day" : "night"};path=/;max-age=31536000;samesite=lax`;
   document.dispatchEvent(new Event("theme-changed"));
 });
-
-// Which row's strip is open is kept in the address, so that reload and undo keep it.
-document.addEventListener("click", (event) => {
-  const name = event.target.closest?.("[data-strip]");
-  if (name) choose(name.dataset.strip);
-  if (event.target.closest?.("[data-close-panel]")) {
-    document.getElementById("panel").replaceChildren();
-    choose("");
-  }
-});
-function choose(strip) {
-  history.replaceState(null, "", location.pathname + (strip ? `?strip=${strip}` : ""));
-  document.querySelectorAll("tr.chosen").forEach((row) => row.classList.remove("chosen"));
-  if (strip) document.getElementById(`strip-${strip}`)?.classList.add("chosen");
-}
-document.addEventListener("htmx:afterSettle", () => {
-  const strip = new URLSearchParams(location.search).get("strip");
-  if (strip) document.getElementById(`strip-${strip}`)?.classList.add("chosen");
-});
-
-// Places on a scale come from the server as a thousandth of its width.
-const placeAll = (root) => root.querySelectorAll?.("[data-left]").forEach((mark) => (mark.style.left = `${mark.dataset.left / 10}%`));
-document.addEventListener("htmx:load", (event) => placeAll(event.target));
-placeAll(document);

@@ -7,25 +7,29 @@ const numberOf = (text) => parseFloat(text.replace(MINUS, "-").replace(",", ".")
 const parts = (box) => ({
   input: box.querySelector("input.number"),
   low: +box.dataset.low, high: +box.dataset.high, step: +box.dataset.step,
-  reset: +box.dataset.default, digits: +box.dataset.digits,
+  reset: +box.dataset.default, digits: +box.dataset.digits, log: box.dataset.scale === "log",
 });
 const format = (value, digits) => {
   const text = value.toFixed(digits);
   return +text === 0 ? text.replace("-", "") : text.replace("-", MINUS);
 };
 // Gains run from silence to +12 dB; the scale gives its length to the range that is used.
-const place = (value, low, high) => {
+const place = (value, low, high, log) => {
+  if (log) return (Math.log(value / low) / Math.log(high / low)) * 100;
   if (low === -120) return value <= -60 ? 0 : ((value + 60) / (high + 60)) * 100;
   return ((value - low) / (high - low)) * 100;
 };
-const valueAt = (part, low, high) => (low === -120 ? (part <= 0 ? low : -60 + part * (high + 60)) : low + part * (high - low));
+const valueAt = (part, low, high, log) => {
+  if (log) return low * (high / low) ** Math.min(Math.max(part, 0), 1);
+  return low === -120 ? (part <= 0 ? low : -60 + part * (high + 60)) : low + part * (high - low);
+};
 
 function draw(box) {
-  const { input, low, high, reset } = parts(box);
+  const { input, low, high, reset, log } = parts(box);
   const number = numberOf(input.value);
   if (!Number.isFinite(number)) return;
-  const at = place(Math.min(Math.max(number, low), high), low, high);
-  const home = place(reset, low, high);
+  const at = place(Math.min(Math.max(number, low), high), low, high, log);
+  const home = place(reset, low, high, log);
   const set = (selector, x1, x2) => {
     const line = box.querySelector(selector);
     line.setAttribute("x1", x1);
@@ -92,7 +96,7 @@ document.addEventListener("pointerdown", (event) => {
   const scale = event.target.closest?.(".value svg");
   if (!scale || scale.closest(".off")) return;
   const box = scale.closest(".value");
-  const { input, low, high } = parts(box);
+  const { input, low, high, log } = parts(box);
   input.dataset.sent ??= input.value;
   const span = scale.getBoundingClientRect();
   let moved = false;
@@ -100,7 +104,7 @@ document.addEventListener("pointerdown", (event) => {
   const move = (e) => {
     if (!moved && Math.abs(e.clientX - start) < 3) return;
     moved = true;
-    set(box, valueAt((e.clientX - span.left) / span.width, low, high));
+    set(box, valueAt((e.clientX - span.left) / span.width, low, high, log));
   };
   const end = () => {
     scale.removeEventListener("pointermove", move);
@@ -119,13 +123,13 @@ document.addEventListener("htmx:beforeSwap", () => {
   const label = element?.getAttribute("aria-label");
   if (!label) return;
   const unsent = element.matches(".value input.number") && element.value !== (element.dataset.sent ?? element.defaultValue);
-  held = { element, label, text: unsent ? element.value : null };
+  held = { element, label, text: unsent ? element.value : null, within: element.closest("#panel") ? "#panel " : "" };
 });
 document.addEventListener("htmx:afterSettle", () => {
   if (!held || document.contains(held.element)) return;
-  const { label, text } = held;
+  const { label, text, within } = held;
   held = null;
-  const again = document.querySelector(`[aria-label="${CSS.escape(label)}"]`);
+  const again = document.querySelector(`${within}[aria-label="${CSS.escape(label)}"]`);
   again?.focus();
   if (!again || text === null) return;
   again.value = text;

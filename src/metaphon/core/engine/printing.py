@@ -1,0 +1,55 @@
+"""One strip rendered through its chain to a file, so that the file can stand in for it."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from metaphon.core.engine.offline import Progress, render_to_files
+from metaphon.core.engine.plan import compile
+from metaphon.core.engine.render import Output
+from metaphon.core.errors import InputError
+from metaphon.core.files.audio import probe
+from metaphon.core.scene.entering import format_of
+from metaphon.core.scene.mix import PROGRAMME, Bus, Mix, Placement, Track
+from metaphon.core.scene.targets import Target
+
+
+def print_strip(
+    mix: Mix,
+    strip_id: str,
+    folder: Path,
+    span_s: tuple[float, float | None] = (0.0, None),
+    on_progress: Callable[[Progress], None] = lambda progress: None,
+) -> tuple[Path, float]:
+    """Write what a strip is after its chain and before its fader, in 32-bit float at the mix's rate.
+
+    The file is as wide as the strip, begins at span_s[0] and ends with the last tail; gives its path and the
+    speed in multiples of real time. Raises InputError where there is nothing to print.
+    """
+    strip = next((strip for strip in mix.strips if strip.id == strip_id), None)
+    if strip is None:
+        raise InputError("This track is no longer in the mix; nothing was printed.")
+    if isinstance(strip, Track) and not strip.clips:
+        raise InputError(f"{strip.name} has no recording; there is nothing to print.")
+    width = format_of(strip, 0 if isinstance(strip, Bus) else probe(strip.clips[0].file).channels)
+    alone = _alone(mix, strip_id, width)
+    results, speed = render_to_files(
+        compile(alone), [Output(width)], folder, span_s=span_s, bits="32f", on_progress=on_progress
+    )
+    return results[0].path, speed
+
+
+def _alone(mix: Mix, strip_id: str, width: Target) -> Mix:
+    """The mix with this strip as its only result, as it is before its fader."""
+    place = Placement(mode="scene") if width.layout is None else Placement(mode="bed", layout=width.name)
+
+    def one(strip: Any) -> Any:
+        if strip.id == strip_id:
+            own = {"output": PROGRAMME, "sends": (), "gain_db": 0.0, "muted": False, "resting": False, "placement": place}
+            return strip.model_copy(update={**own, "soloed": False})
+        return strip.model_copy(update={"soloed": False, **({"output": None} if strip.output == PROGRAMME else {})})
+
+    lanes = tuple(lane for lane in mix.automation if lane.target.split("/")[0] != strip_id)
+    return mix.model_copy(
+        update={"tracks": tuple(map(one, mix.tracks)), "buses": tuple(map(one, mix.buses)), "automation": lanes}
+    )

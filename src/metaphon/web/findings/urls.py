@@ -1,0 +1,9 @@
+from django.urls import path
+
+from metaphon.web.findings import views
+
+app_name = "findings"
+urlpatterns = [
+    path("", views.show, name="show"),
+    path("mend", views.mend, name="mend"),
+]

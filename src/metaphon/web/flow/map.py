@@ -1,0 +1,277 @@
+"""The map: sources at the left, buses by how far down they lie, placements, targets; ways drawn as ribbons."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from metaphon.core.scene.mix import PROGRAMME
+from metaphon.core.scene.targets import bus_format, target_named
+from metaphon.core.spatial.layouts import LAYOUTS
+from metaphon.web.flow.table import channels_of
+from metaphon.web.mixes.models import Mix, Placement, Strip, Survey
+
+_MARGIN = 14.0
+_HEAD = 22.0
+_TALLEST = 38.0
+_LOWEST = 17.0
+_GAP = 4.0
+_CHANNEL = 12.0  # what a bundle of ways takes of a column it only passes
+_TROUBLE = {"opposed_polarity", "late", "too_wide", "heard_twice"}
+
+
+@dataclass
+class Node:
+    """A box of the map. `strip` is set for tracks and buses, `aim` for what can be routed to."""
+
+    key: str
+    name: str
+    kind: str
+    detail: str = ""
+    strip: Strip | None = None
+    aim: str = ""
+    x: float = 0.0
+    y: float = 0.0
+    width: float = 0.0
+    height: float = 0.0
+    trouble: bool = False
+    passes: bool = False  # no box: a bundle of ways on their way further
+
+    @property
+    def middle(self) -> float:
+        return self.y + self.height / 2
+
+    @property
+    def right(self) -> float:
+        return self.x + self.width
+
+    @property
+    def half(self) -> float:
+        return self.height / 2
+
+    @property
+    def inner(self) -> float:
+        return self.height - 3.0
+
+    @property
+    def baseline(self) -> float:
+        return self.height / 2 + 4.0
+
+    @property
+    def edge_x(self) -> float:
+        return self.width - (24.0 if self.trouble else 8.0)
+
+    @property
+    def flag_x(self) -> float:
+        return self.width - 18.0
+
+    @property
+    def flag_y(self) -> float:
+        return self.height / 2 + 2.0
+
+    @property
+    def letters(self) -> int:
+        """How many letters of the name fit."""
+        return int((self.width - (52 if self.detail else 30)) / 6.6)
+
+
+@dataclass
+class Ribbon:
+    """A way between two boxes. `level` in dB or None where nothing is known to sound."""
+
+    start: str
+    end: str
+    sort: str
+    level_db: float | None
+    trouble: bool = False
+    faint: bool = False
+    title: str = ""
+    path: str = ""
+    through: list[str] = field(default_factory=list)
+
+    @property
+    def thickness(self) -> float:
+        if self.level_db is None:
+            return 1.2
+        return round(min(max((self.level_db + 66.0) / 6.0, 1.2), 9.0), 1)
+
+    @property
+    def edge(self) -> float:
+        return self.thickness + 4.0
+
+
+@dataclass
+class Drawing:
+    width: float
+    height: float
+    heads: list[tuple[float, str]]
+    nodes: list[Node]
+    ribbons: list[Ribbon]
+
+
+def draw(mix: Mix, width: int, height: int) -> Drawing:
+    """Boxes and ribbons of a mix in pixels, to fit a width; taller than `height` only where boxes need it."""
+    strips = list(mix.strips.select_related("placement").prefetch_related("clips__audio", "sends"))
+    survey = Survey.objects.filter(mix=mix).first()
+    levels = survey.levels if survey else {}
+    troubled = {f["subject"] for f in (survey.findings if survey else []) if f["rule"] in _TROUBLE}
+    nodes = {f"s{s.pk}": _node(s, troubled) for s in strips}
+    ribbons = list(_ways(strips, levels, troubled))
+    columns = _columns(strips, nodes, ribbons, mix)
+    by_key = {node.key: node for column in columns for node in column}
+    ribbons = [ribbon for ribbon in ribbons if ribbon.start in by_key and ribbon.end in by_key]
+    _bundle(columns, ribbons, by_key)
+    _order(columns, ribbons)
+    tall = _place(columns, width, height)
+    for ribbon in ribbons:
+        ribbon.path = _path(ribbon, by_key)
+    heads = [(column[0].x, _head(i, len(columns))) for i, column in enumerate(columns) if column]
+    shown = [node for column in columns for node in column if not node.passes]
+    # thick ribbons below, sends above them
+    ribbons.sort(key=lambda r: (r.sort == "send", r.trouble, -r.thickness))
+    return Drawing(width, tall, heads, shown, ribbons)
+
+
+def _head(column: int, columns: int) -> str:
+    if column == 0:
+        return "Tracks"
+    if column == columns - 1:
+        return "Targets"
+    if column == columns - 2:
+        return "Placed as"
+    return "Buses" if column == 1 else ""
+
+
+def _node(strip: Strip, troubled: set[str]) -> Node:
+    if strip.kind == Strip.Kind.BUS:
+        width = bus_format(strip.layout)
+        detail = LAYOUTS[strip.layout].everyday if width.layout else f"A{width.order}"
+        return Node(f"s{strip.pk}", strip.name, "bus", detail, strip, str(strip.pk), trouble=strip.ref in troubled)
+    channels = channels_of(strip)
+    detail = {0: "–", 1: "", 2: "st"}.get(channels, str(channels))
+    return Node(f"s{strip.pk}", strip.name, "track", detail, strip, trouble=strip.ref in troubled)
+
+
+def _placed(strip: Strip) -> str:
+    place = strip.placement
+    return f"p{place.mode}{place.layout if place.mode == Placement.Mode.BED else ''}"
+
+
+def _ways(strips: list[Strip], levels: dict[str, dict[str, float | None]], troubled: set[str]) -> Iterable[Ribbon]:
+    for strip in strips:
+        known = levels.get(strip.ref, {}).get("rms_dbfs")
+        faint = strip.muted or strip.resting or (bool(levels) and known is None)
+        trouble = strip.ref in troubled
+        start = f"s{strip.pk}"
+        if strip.to_programme and strip.placement.mode != Placement.Mode.NONE:
+            yield Ribbon(start, _placed(strip), "main", known, trouble, faint, f"{strip.name} into the mix")
+        elif strip.output_bus_id:
+            yield Ribbon(start, f"s{strip.output_bus_id}", "main", known, trouble, faint, f"{strip.name}, main feed")
+        for send in strip.sends.all():
+            level = None if known is None else known + send.level_db
+            title = f"{strip.name}, send {send.level_db:.1f} dB, {send.tap}"
+            yield Ribbon(start, f"s{send.bus_id}", "send", level, False, faint or send.muted, title)
+
+
+def _columns(strips: list[Strip], nodes: dict[str, Node], ribbons: list[Ribbon], mix: Mix) -> list[list[Node]]:
+    depth = {f"s{s.pk}": 0 if s.kind == Strip.Kind.TRACK else 1 for s in strips}
+    between = [r for r in ribbons if r.end in depth]
+    for _ in range(len(strips)):  # a bus lies below all that feed it; loops are refused before they get here
+        deeper = [r for r in between if depth[r.end] <= depth[r.start] < len(strips)]
+        if not deeper:
+            break
+        for ribbon in deeper:
+            depth[ribbon.end] = max(depth[ribbon.end], depth[ribbon.start] + 1)
+    last = max(depth.values(), default=0)
+    columns: list[list[Node]] = [[] for _ in range(max(last, 1) + 1)]
+    for key, node in nodes.items():
+        columns[depth[key]].append(node)
+    columns[0].sort(key=lambda node: bool(node.strip and node.strip.resting))
+    places = []
+    for key in dict.fromkeys(r.end for r in ribbons if r.end.startswith("p")):
+        layout = key.removeprefix("pbed")
+        name = {"pobject": "Objects", "pscene": "Scene"}.get(key) or f"Bed {LAYOUTS[layout].everyday}"
+        places.append(Node(key, name, "place"))
+    # somewhere to drop on, even before anything is placed
+    places = places or [Node("pbed0+5+0", "The mix", "place")]
+    for place in places:
+        place.aim = PROGRAMME
+    targets = []
+    for row in mix.targets.all():
+        target = target_named(row.name)
+        targets.append(Node(f"t{row.pk}", target.title.split(" (")[0], "target", str(target.channels)))
+        ribbons += [Ribbon(place.key, f"t{row.pk}", "format", None, title=f"{place.name} in {target.title}") for place in places]
+    return [*columns, places, targets]
+
+
+def _bundle(columns: list[list[Node]], ribbons: list[Ribbon], by_key: dict[str, Node]) -> None:
+    """Ways that pass a column get a channel of their own there, shared by all with the same end."""
+    column_of = {node.key: i for i, column in enumerate(columns) for node in column}
+    for ribbon in ribbons:
+        for column in range(column_of[ribbon.start] + 1, column_of[ribbon.end]):
+            key = f"via{column}{ribbon.sort}{ribbon.end}"
+            if key not in by_key:
+                by_key[key] = Node(key, "", "via", passes=True)
+                columns[column].append(by_key[key])
+            ribbon.through.append(key)
+
+
+def _order(columns: list[list[Node]], ribbons: list[Ribbon]) -> None:
+    """Each box near the middle of what it is joined to, so that few ribbons cross (barycentre method, Sugiyama 1981)."""
+    steps = []
+    for ribbon in ribbons:
+        chain = [ribbon.start, *ribbon.through, ribbon.end]
+        steps += list(zip(chain, chain[1:], strict=False))
+    for turn in range(4):
+        order = range(1, len(columns)) if turn % 2 == 0 else range(len(columns) - 2, 0, -1)
+        for i in order:
+            near = columns[i - 1] if turn % 2 == 0 else columns[i + 1]
+            place = {node.key: (n + 0.5) / len(near) for n, node in enumerate(near)}
+            joined: dict[str, list[float]] = {}
+            for a, b in steps:
+                here, there = (b, a) if turn % 2 == 0 else (a, b)
+                if there in place:
+                    joined.setdefault(here, []).append(place[there])
+            held = {node.key: (n + 0.5) / len(columns[i]) for n, node in enumerate(columns[i])}
+            columns[i].sort(
+                key=lambda node: sum(joined[node.key]) / len(joined[node.key]) if node.key in joined else held[node.key]
+            )
+
+
+def _place(columns: list[list[Node]], width: int, height: int) -> float:
+    """Give every box its place; returns the height needed."""
+    room = height - _HEAD - 8.0
+    most = max(len(columns[0]), 1)
+    pitch = min(max(room / most, _LOWEST), _TALLEST)
+    tall = max(height, pitch * most + _HEAD + 8.0)
+    track_width, box_width = min(176.0, width * 0.17), min(132.0, width * 0.125)
+    gap = (width - 2 * _MARGIN - track_width - box_width * (len(columns) - 1)) / max(len(columns) - 1, 1)
+    x = _MARGIN
+    for i, column in enumerate(columns):
+        wide = track_width if i == 0 else box_width
+        sizes = [_CHANNEL if node.passes else (pitch - _GAP if i == 0 else min(pitch, 34.0)) for node in column]
+        spare = tall - _HEAD - 8.0 - sum(sizes)
+        between = _GAP if i == 0 else min(max(spare / (len(column) + 1), 3.0), 44.0)
+        used = sum(sizes) + between * max(len(column) - 1, 0)
+        y = _HEAD if i == 0 else _HEAD + max((min(tall, pitch * most + _HEAD) - _HEAD - used) / 2, 0.0)
+        for node, size in zip(column, sizes, strict=True):
+            node.x, node.y, node.width, node.height = x, y, wide, size
+            y += size + between
+            tall = max(tall, y + 8.0)
+        x += wide + gap
+    return tall
+
+
+def _path(ribbon: Ribbon, by_key: dict[str, Node]) -> str:
+    start, end = by_key[ribbon.start], by_key[ribbon.end]
+    # sends leave and arrive a little lower than the main feed, so that both can be seen
+    low = 0.28 if ribbon.sort == "send" else -0.12 if start.kind != "place" else 0.0
+    x, y = start.right, start.middle + low * start.height
+    path = f"M{x:.1f} {y:.1f}"
+    for key in [*ribbon.through, ribbon.end]:
+        node = by_key[key]
+        to_y = node.middle + (low * node.height if node is end and end.kind == "bus" else 0.0)
+        half = (node.x - x) / 2
+        path += f"C{x + half:.1f} {y:.1f} {node.x - half:.1f} {to_y:.1f} {node.x:.1f} {to_y:.1f}"
+        if node.passes:
+            path += f"H{node.right:.1f}"
+        x, y = node.right, to_y
+    return path

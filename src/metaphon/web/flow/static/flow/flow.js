@@ -1,0 +1,315 @@
+// Flow: what is chosen, the strip that is open, menus, and the map's dragging and keys.
+
+const flow = () => document.querySelector(".flow");
+const panel = () => document.getElementById("panel");
+const picked = new Set();
+let lastPick = null;
+
+const post = (path, values) => htmx.ajax("POST", flow().dataset.base + path, { source: flow(), swap: "none", values });
+
+// -- the open strip is kept in the address, so that reload and undo keep it
+
+const opened = () => panel()?.querySelector("[data-open]")?.dataset.open;
+function open(strip) {
+  const address = new URL(location.href);
+  if (strip) address.searchParams.set("strip", strip);
+  else address.searchParams.delete("strip");
+  history.replaceState(null, "", address);
+  if (!strip) {
+    panel().replaceChildren();
+    drawMap();
+  }
+  if (strip && opened() !== strip) htmx.ajax("GET", `${flow().dataset.base}${strip}/panel`, { source: flow(), target: "#panel", swap: "innerHTML" }).then(mark);
+  mark(strip);
+}
+function mark(strip = new URLSearchParams(location.search).get("strip")) {
+  document.querySelectorAll("tr.chosen, .node.open").forEach((one) => one.classList.remove("chosen", "open"));
+  if (strip) {
+    document.getElementById(`strip-${strip}`)?.classList.add("chosen");
+    document.getElementById(`node-s${strip}`)?.classList.add("open");
+  }
+  follow();
+}
+document.addEventListener("click", (event) => {
+  const name = event.target.closest?.("[data-strip]");
+  if (name) open(name.dataset.strip);
+  if (event.target.closest?.("[data-close-panel]")) open("");
+  const fold = event.target.closest?.("[data-fold]");
+  if (fold) fold.setAttribute("aria-expanded", fold.closest("table").classList.toggle("unfolded"));
+});
+
+// -- menus are alike in every row, so they are filled here and not sent with each
+
+function fill(root) {
+  root.querySelectorAll?.("select[data-menu]").forEach((select) => {
+    if (select.dataset.filled) return;
+    select.dataset.filled = "yes";
+    const held = select.options[0];
+    const self = select.closest("[data-id]")?.dataset.id ?? (select.closest("#panel") ? opened() : "");
+    const options = document.getElementById(`menu-${select.dataset.menu}`).content.cloneNode(true);
+    for (const option of [...options.children]) if (option.value === self || option.value === held?.value) option.remove();
+    select.append(options);
+    select.dataset.sent = select.value;
+  });
+}
+document.addEventListener("change", (event) => {
+  const send = event.target.closest?.("[data-send]");
+  if (send?.value) htmx.ajax("POST", send.dataset.send + send.value, { source: flow(), swap: "none", values: { level_db: "-12" } });
+});
+
+// -- what is chosen, for one action on many
+
+function showPicked() {
+  document.querySelectorAll(".pick").forEach((box) => (box.checked = picked.has(box.value)));
+  document.querySelectorAll(".node[data-id]").forEach((node) => node.classList.toggle("picked", picked.has(node.dataset.id)));
+  const bar = document.getElementById("chosen");
+  if (!bar) return;
+  bar.hidden = picked.size === 0;
+  bar.querySelector("[data-count]").textContent = `${picked.size} chosen`;
+}
+function pick(id, on = !picked.has(id)) {
+  if (on) picked.add(id);
+  else picked.delete(id);
+  lastPick = id;
+  showPicked();
+}
+document.addEventListener("click", (event) => {
+  const box = event.target.closest?.(".pick");
+  if (box) {
+    const boxes = [...document.querySelectorAll(".pick")];
+    const [from, to] = [boxes.findIndex((one) => one.value === lastPick), boxes.indexOf(box)];
+    if (event.shiftKey && from >= 0) boxes.slice(Math.min(from, to), Math.max(from, to) + 1).forEach((one) => pick(one.value, box.checked));
+    pick(box.value, box.checked);
+  }
+  if (event.target.id === "choose-all") {
+    document.querySelectorAll("tr:not(.resting-row) .pick").forEach((one) => pick(one.value, event.target.checked));
+  }
+  if (event.target.closest?.("[data-none]")) {
+    picked.clear();
+    showPicked();
+  }
+  const action = event.target.closest?.("#chosen button[data-action]");
+  if (action) act(action.dataset.action, action.dataset.value ?? toggled(action));
+  const way = event.target.closest?.("#chosen [data-do]");
+  if (way) post("route", { ids: [...picked].join(), aim: document.querySelector("#chosen [data-route]").value, how: way.dataset.do });
+});
+const act = (action, value) => post("bulk", { ids: [...picked].join(), action, value });
+function toggled(button) {
+  const on = button.getAttribute("aria-pressed") !== "true";
+  button.setAttribute("aria-pressed", on);
+  return on ? "on" : "off";
+}
+document.addEventListener("change", (event) => {
+  const select = event.target.closest?.("#chosen select[data-action]");
+  if (!select?.value) return;
+  act(select.dataset.action, select.value);
+  select.value = "";
+});
+document.addEventListener("submit", (event) => {
+  if (event.target.matches("[data-group-form]")) {
+    event.preventDefault();
+    act("group", event.target.elements.group.value);
+  }
+  if (event.target.id === "print-form") {
+    event.preventDefault();
+    const { start_s, end_s, rest } = event.target.elements;
+    const values = { ids: [...picked].join(), start_s: start_s.value, end_s: end_s.value };
+    if (rest.checked) values.rest = "on";
+    event.target.hidePopover();
+    htmx.ajax("POST", `${flow().dataset.base}print`, { source: flow(), target: "#prints", swap: "afterbegin", values });
+  }
+});
+
+document.addEventListener("htmx:configRequest", (event) => {
+  const { path, parameters, headers, elt, verb } = event.detail;
+  if (!flow()?.contains(elt)) return;
+  if (opened()) headers["X-Panel"] = opened();
+  if (path.endsWith("/map")) {
+    parameters.width = Math.max(elt.clientWidth, 560);
+    parameters.height = Math.max(flow().clientHeight - elt.offsetTop - 16, 300);
+  }
+  if (verb === "get") return;
+  if (/\/\d+\/set\//.test(path)) {
+    if (picked.size > 1) parameters.also = [...picked].join();
+    if (document.getElementById("in-groups")?.checked === false) parameters.alone = "on";
+  }
+  if (elt.matches("[data-with-chosen]")) parameters.ids = [...picked].join();
+  if (elt.matches("button[hx-post$='print']")) event.detail.target = document.getElementById("prints");
+  if (elt.id === "new-bus") elt.hidePopover();
+});
+
+// -- the map
+
+const map = () => document.getElementById("map");
+let waiting;
+function drawMap() {
+  clearTimeout(waiting);
+  waiting = setTimeout(() => map() && htmx.trigger(map(), "draw-map"), 120);
+}
+document.addEventListener("mix-edited", drawMap);
+document.addEventListener("survey-changed", drawMap);
+addEventListener("resize", drawMap);
+let mapWidth = 0;
+document.addEventListener("htmx:afterSettle", () => {
+  if (map() && map().clientWidth !== mapWidth) {
+    mapWidth = map().clientWidth;
+    drawMap();
+  }
+});
+const nodes = () => [...map().querySelectorAll(".node[data-id]")];
+const nodeAt = (x, y) => document.elementFromPoint(x, y)?.closest?.(".node");
+
+// what is joined to the open strip, up to its sources and down to the targets, stands out
+function follow() {
+  if (!map()) return;
+  const start = map().querySelector(".node.open")?.dataset.key;
+  const ways = [...map().querySelectorAll(".ribbons [data-from]")];
+  const lit = new Set(start ? [start] : []);
+  const litWays = new Set();
+  for (const [here, there] of [["from", "to"], ["to", "from"]]) {
+    const found = start ? [start] : [];
+    while (found.length) {
+      const key = found.pop();
+      for (const way of ways) {
+        if (way.dataset[here] !== key || litWays.has(way)) continue;
+        litWays.add(way);
+        lit.add(way.dataset[there]);
+        found.push(way.dataset[there]);
+      }
+    }
+  }
+  const only = document.getElementById("only-path")?.checked && start;
+  map().classList.toggle("following", Boolean(start));
+  map().classList.toggle("only", Boolean(only));
+  ways.forEach((way) => way.classList.toggle("lit", litWays.has(way)));
+  map().querySelectorAll(".node").forEach((node) => node.classList.toggle("lit", lit.has(node.dataset.key)));
+}
+document.addEventListener("change", (event) => {
+  if (event.target.id === "only-path") follow();
+});
+
+let drag = null;
+document.addEventListener("pointerdown", (event) => {
+  const node = event.button === 0 && event.target.closest?.("#map .node[data-id]");
+  hideDrop();
+  if (!node) return;
+  drag = { node, x: event.clientX, y: event.clientY, line: null };
+});
+document.addEventListener("pointermove", (event) => {
+  if (!drag) return;
+  if (!drag.line) {
+    if (Math.hypot(event.clientX - drag.x, event.clientY - drag.y) < 5) return;
+    drag.line = document.createElementNS("http://www.w3.org/2000/svg", "path");
+    drag.line.setAttribute("class", "dragged");
+    map().querySelector("svg").append(drag.line);
+  }
+  const span = map().querySelector("svg").getBoundingClientRect();
+  const box = drag.node.getBoundingClientRect();
+  const [x, y] = [box.right - span.left, box.top + box.height / 2 - span.top];
+  const [u, v] = [event.clientX - span.left, event.clientY - span.top];
+  drag.line.setAttribute("d", `M${x} ${y}C${(x + u) / 2} ${y} ${(x + u) / 2} ${v} ${u} ${v}`);
+  const over = nodeAt(event.clientX, event.clientY);
+  map().querySelectorAll(".node.over").forEach((one) => one.classList.remove("over"));
+  if (over?.dataset.aim && over !== drag.node) over.classList.add("over");
+});
+document.addEventListener("pointerup", (event) => {
+  if (!drag) return;
+  const { node, line } = drag;
+  drag = null;
+  line?.remove();
+  map()?.querySelectorAll(".node.over").forEach((one) => one.classList.remove("over"));
+  if (!line) {
+    if (event.ctrlKey || event.metaKey || event.shiftKey) pick(node.dataset.id);
+    else open(node.dataset.id);
+    return;
+  }
+  const over = nodeAt(event.clientX, event.clientY);
+  if (over?.dataset.aim && over !== node) drop(node, over, event.clientX, event.clientY);
+});
+
+// dropped on a bus it may be the main feed or a send; the mix takes only feeds
+let dropped = null;
+function drop(node, over, x, y) {
+  const ids = picked.has(node.dataset.id) && picked.size > 1 ? [...picked] : [node.dataset.id];
+  dropped = { ids: ids.join(), aim: over.dataset.aim };
+  if (dropped.aim === "programme") return route("feed");
+  const menu = document.getElementById("drop-menu");
+  const span = map().getBoundingClientRect();
+  menu.hidden = false;
+  menu.style.left = `${x - span.left + map().scrollLeft}px`;
+  menu.style.top = `${y - span.top + map().scrollTop}px`;
+  menu.querySelector("button").focus();
+}
+function route(how) {
+  post("route", { ...dropped, how });
+  hideDrop();
+}
+function hideDrop() {
+  const menu = document.getElementById("drop-menu");
+  if (menu && !menu.contains(document.activeElement?.closest?.("#drop-menu:hover") ?? null)) setTimeout(() => (menu.hidden = true), 150);
+}
+document.addEventListener("click", (event) => {
+  const way = event.target.closest?.("#drop-menu [data-do]");
+  if (way) route(way.dataset.do);
+});
+
+// keys: arrows go from box to box, Enter opens, x chooses, m mutes, f routes: then an aim is picked with arrows and Enter
+let routing = null;
+document.addEventListener("keydown", (event) => {
+  if (event.key === "Escape") {
+    routing = null;
+    map()?.classList.remove("routing");
+    const menu = document.getElementById("drop-menu");
+    if (menu) menu.hidden = true;
+  }
+  const node = event.target.closest?.("#map .node[data-id], #map .node[data-aim]");
+  if (!node || event.ctrlKey || event.metaKey) return;
+  const steps = { ArrowUp: [0, -1], ArrowDown: [0, 1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] };
+  if (steps[event.key]) {
+    event.preventDefault();
+    step(node, ...steps[event.key])?.focus();
+  } else if (event.key === "Enter") {
+    event.preventDefault();
+    if (!routing) return open(node.dataset.id);
+    const box = node.getBoundingClientRect();
+    if (node.dataset.aim && node !== routing) drop(routing, node, box.left + 20, box.bottom);
+    routing = null;
+    map().classList.remove("routing");
+  } else if (event.key === "x") pick(node.dataset.id);
+  else if (event.key === "m") post(`${node.dataset.id}/set/muted`, { muted: node.classList.contains("is-muted") ? "off" : "on" });
+  else if (event.key === "f") {
+    routing = node;
+    map().classList.add("routing");
+    map().querySelectorAll(".node.place").forEach((one) => one.setAttribute("tabindex", "0"));
+    step(node, 1, 0)?.focus();
+  }
+});
+function step(node, across, down) {
+  const from = node.getBoundingClientRect();
+  const all = [...map().querySelectorAll(".node[tabindex]")].filter((one) => one !== node);
+  const [x, y] = [from.left, from.top + from.height / 2];
+  let best = null;
+  let least = Infinity;
+  for (const one of all) {
+    const box = one.getBoundingClientRect();
+    const [dx, dy] = [box.left - x, box.top + box.height / 2 - y];
+    const ahead = across ? dx * across : dy * down;
+    if (ahead <= 2) continue;
+    const cost = ahead + 3 * Math.abs(across ? dy / 4 : dx);
+    if (cost < least) [best, least] = [one, cost];
+  }
+  return best;
+}
+
+// -- what was drawn anew gets its menus, marks and choice back
+
+document.addEventListener("htmx:load", (event) => {
+  if (!flow()) return;
+  fill(event.target.matches?.("#menus") ? document : event.target);
+  showPicked();
+  mark();
+});
+if (flow()) {
+  fill(document);
+  mark();
+}

@@ -1,0 +1,179 @@
+"""What Flow shows of a mix: a row for every track and bus, and the panel of the one that is open."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from django.urls import reverse
+
+from metaphon.core.process.processor import Processor as Parameters
+from metaphon.core.process.registry import KINDS
+from metaphon.core.scene.entering import told
+from metaphon.core.scene.mix import PROGRAMME
+from metaphon.core.scene.targets import BUS_FORMATS, Target, bus_format, target_named
+from metaphon.core.spatial.ambisonics import order_of
+from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
+from metaphon.web.flow.controls import Control, controls_of, title_of
+from metaphon.web.intake.recordings import SCENE_CHANNELS, kind_of
+from metaphon.web.mixes.models import Mix, Placement, Processor, Send, Strip
+from metaphon.web.mixes.permissions import User
+
+BED_LAYOUTS = ("0+2+0", "0+5+0", "0+7+0", "4+5+0", "4+7+0", "9+10+3")
+_FREQUENCIES_HZ = np.geomspace(20.0, 20000.0, 120)
+
+
+@dataclass(frozen=True)
+class SendShown:
+    """A send as a row or panel shows it."""
+
+    bus: Strip
+    row: Send
+
+
+@dataclass(frozen=True)
+class Row:
+    """A strip as the table shows it."""
+
+    strip: Strip
+    width: str
+    kind: str
+    channels: int
+    output: str
+    output_name: str
+    placed: str
+    placed_name: str
+    moving: dict[str, tuple[float, float]]
+    has_azimuth: bool
+    has_elevation: bool
+    inverted: bool
+    sends: list[SendShown]
+    notes: tuple[str, ...]
+
+
+def table(mix: Mix, only: list[int] | None = None) -> dict[str, Any]:
+    """All rows of a mix, or those of some strips, and what their menus offer."""
+    everything = mix.strips.select_related("placement", "group", "print_of").prefetch_related(
+        "clips__audio", "sends", "processors"
+    )
+    buses = {strip.pk: strip for strip in mix.strips.filter(kind=Strip.Kind.BUS)}
+    lanes = {lane.target: [point["value"] for point in lane.points] for lane in mix.automation.all()}
+    strips = everything if only is None else everything.filter(pk__in=only)
+    rows = [_row(strip, buses, lanes) for strip in strips]
+    return {
+        "rows": [row for row in rows if not row.strip.resting],
+        "resting_rows": [row for row in rows if row.strip.resting],
+        "all_rows": rows,
+        "buses": list(buses.values()),
+        "beds": [LAYOUTS[name] for name in BED_LAYOUTS],
+        "groups": list(mix.groups.all()),
+        "base": reverse("flow:show", args=[mix.pk]),
+    }
+
+
+def channels_of(strip: Strip) -> int:
+    """How many channels a strip carries; 0 for a track without a recording."""
+    if strip.layout:
+        return bus_format(strip.layout).channels
+    clips = list(strip.clips.all())
+    return clips[0].audio.channels if clips else 0
+
+
+def format_of_row(strip: Strip, channels: int) -> Target | None:
+    """As the core takes it; None where the channels fit no format."""
+    if strip.layout:
+        return bus_format(strip.layout)
+    if strip.placement.mode == Placement.Mode.SCENE and channels in SCENE_CHANNELS:
+        return target_named(f"scene{order_of(channels)}")
+    try:
+        return target_named(layout_for_channels(channels).name)
+    except ValueError:
+        return None
+
+
+def _row(strip: Strip, buses: dict[int, Strip], lanes: dict[str, list[float]]) -> Row:
+    channels = channels_of(strip)
+    moving = {
+        name: (min(values), max(values))
+        for name in ("azimuth_deg", "elevation_deg")
+        if (values := lanes.get(f"{strip.ref}/placement/{name}"))
+    }
+    output = buses.get(strip.output_bus_id or 0)
+    place = strip.placement
+    turns = strip.to_programme and place.mode == Placement.Mode.OBJECT
+    pans = channels == 1 and (place.mode == Placement.Mode.BED or not strip.to_programme)
+    own = format_of_row(strip, channels) if channels else None
+    aims = [output] if output else []
+    notes = tuple(f"{aim.name}: {text}" for aim in aims if own and (text := told(own, bus_format(aim.layout))))
+    if strip.to_programme and place.mode == Placement.Mode.BED and own:
+        text = told(own, target_named(place.layout))
+        notes = (f"Bed: {text}",) if text else ()
+    bed = place.mode == Placement.Mode.BED
+    return Row(
+        strip=strip,
+        width=bus_format(strip.layout).title.split(" (")[0] if strip.layout else kind_of(channels).split(" (")[0] if channels else "–",
+        kind="bus" if strip.layout else "scene" if channels in SCENE_CHANNELS else "track",
+        channels=channels,
+        output=PROGRAMME if strip.to_programme else str(strip.output_bus_id or ""),
+        output_name="The mix" if strip.to_programme else output.name if output else "Nothing",
+        placed=place.layout if bed else place.mode,
+        placed_name=f"Bed {LAYOUTS[place.layout].everyday}" if bed else place.get_mode_display(),
+        moving=moving,
+        has_azimuth=turns or pans,
+        has_elevation=turns,
+        inverted=any(p.kind == "basics" and not p.bypassed and p.parameters.get("polarity_inverted") for p in strip.processors.all()),
+        sends=[SendShown(buses[send.bus_id], send) for send in strip.sends.all() if send.bus_id in buses],
+        notes=notes,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Part:
+    """A processor of the open strip: its controls, and its curve where it has one."""
+
+    row: Processor
+    title: str
+    controls: list[Control]
+    magnitude: str
+    phase: str
+    latency_samples: int
+
+
+def panel(mix: Mix, strip: Strip, user: User) -> dict[str, Any]:
+    """Everything the panel shows of one strip."""
+    channels = channels_of(strip)
+    feeding = Send.objects.filter(bus=strip, source__resting=False).select_related("source")
+    fed = mix.strips.filter(output_bus=strip, resting=False).select_related("placement")
+    return {
+        "chosen": strip,
+        "row": table(mix, [strip.pk])["all_rows"][0],
+        "chain": [_part(row, channels, mix.sample_rate_hz) for row in strip.processors.all()],
+        "kinds": [(kind, model.title) for kind, model in KINDS.items()],
+        "feeding": list(feeding),
+        "fed_by": list(fed),
+        "takes": list(strip.prints.all()),
+        "taps": Send._meta.get_field("tap").choices,
+        "points": list(user.starting_points.all()) if hasattr(user, "starting_points") else [],
+        "formats": [target_named(name) for name in BUS_FORMATS],
+        "base": reverse("flow:show", args=[mix.pk]),
+    }
+
+
+def parameters_of(row: Processor) -> Parameters:
+    return KINDS[row.kind](**row.parameters)
+
+
+def _part(row: Processor, channels: int, rate_hz: int) -> Part:
+    parameters = parameters_of(row)
+    heard = parameters.response(np.minimum(_FREQUENCIES_HZ, 0.499 * rate_hz), rate_hz)
+    magnitude = phase = ""
+    if heard is not None:
+        level = 20.0 * np.log10(np.maximum(np.abs(heard), 1e-6))
+        magnitude = _curve(np.clip(30.0 - level * 1.25, -2.0, 62.0))
+        phase = _curve(30.0 - np.angle(heard) / np.pi * 30.0)
+    return Part(row, title_of(row), controls_of(row, channels), magnitude, phase, parameters.latency_samples(rate_hz))
+
+
+def _curve(heights: np.ndarray) -> str:
+    """A path over the frequencies, 240 wide: 20 Hz at the left, 20 kHz at the right."""
+    x = np.linspace(0.0, 240.0, len(heights))
+    return "M" + " ".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, heights, strict=True))

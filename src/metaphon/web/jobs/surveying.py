@@ -1,0 +1,41 @@
+"""Listening through a mix for levels and faults, beside the web server, whenever its sound has changed."""
+
+import hashlib
+from dataclasses import asdict
+
+from metaphon.core.checks.finding import Finding
+from metaphon.core.checks.rules import listened, noticed
+from metaphon.core.checks.sound import Sound
+from metaphon.core.errors import InputError
+from metaphon.core.scene.mix import Mix as Scene
+from metaphon.web.mixes.assemble import scene_of
+from metaphon.web.mixes.models import Mix, Survey
+
+
+def key_of(document: Scene) -> str:
+    """Tells whether two states of a mix sound alike."""
+    return hashlib.sha256(document.model_dump_json(exclude={"title", "targets"}).encode()).hexdigest()
+
+
+def run(mix: Mix) -> None:
+    """Listen to the mix as it is now and keep what was found."""
+    document = scene_of(mix)
+    try:
+        sound = Sound(document)
+        findings = [asdict(finding) for finding in listened(document, sound)]
+        levels = {strip_id: asdict(level) for strip_id, level in sound.levels.items()}
+    except InputError:
+        findings, levels = [], {}
+    Survey.objects.update_or_create(
+        mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings}
+    )
+
+
+def findings_of(mix: Mix) -> tuple[list[Finding], bool]:
+    """What is found in a mix, and whether its sound has been listened to as it is now."""
+    document = scene_of(mix)
+    survey = Survey.objects.filter(mix=mix).first()
+    here = {strip.id for strip in document.strips if not strip.resting}
+    heard = [Finding(**row) for row in survey.findings] if survey else []
+    fresh = survey is not None and survey.key == key_of(document)
+    return noticed(document) + [finding for finding in heard if finding.subject in here], fresh or not here
