@@ -23,6 +23,11 @@ class WholePath(BrowserTest):
         page.goto(f"{self.address}/mix/{mix.pk}/{workspace}")
         return mix
 
+    def table(self, page: Page) -> None:
+        page.click("nav >> text=Flow")
+        page.click("a:has-text('Table')")
+        page.wait_for_selector("#flowtable")
+
     def render(self, page: Page) -> None:
         page.click("nav >> text=Handover")
         page.click("form >> button:has-text('Render')")
@@ -34,6 +39,8 @@ class WholePath(BrowserTest):
         page.click("text=The Lamp at Skerrow")
         gull = Strip.objects.get(name="Gull", mix__title="The Lamp at Skerrow")
         horn = Strip.objects.get(name="Ship's horn", mix__title="The Lamp at Skerrow")
+
+        self.table(page)
 
         def typed(label: str, text: str) -> None:
             with page.expect_response(lambda r: r.request.method == "POST"):
@@ -60,7 +67,7 @@ class WholePath(BrowserTest):
         heard = "document.querySelector('#listen audio').currentTime"
         self.wait_for(lambda: page.evaluate(heard) > 0.5)
         page.click("nav >> text=Flow")
-        page.wait_for_selector("#flowtable")
+        page.wait_for_selector("#flowtable, #map")
         before = page.evaluate(heard)
         self.wait_for(lambda: page.evaluate(heard) > before + 0.3)
         self.assertRegex(page.locator("[data-figure=correlation]").inner_text(), r"^[−\d.]+$")
@@ -88,7 +95,7 @@ class WholePath(BrowserTest):
             page.set_input_files("input[type=file]", [str(p) for p in paths])
             expect(page.locator("#arrivals")).to_contain_text("text.wav is not an audio file that can be read")
             expect(page.locator("#tracks tbody tr")).to_have_count(3)
-        page.click("nav >> text=Flow")
+        self.table(page)
         page.get_by_label("drum is placed as").select_option("object")
         azimuth = page.get_by_label("drum azimuth")
         azimuth.focus()  # the row may yet be drawn anew; focus and number are kept
@@ -118,10 +125,10 @@ class WholePath(BrowserTest):
     def test_a_stale_edit_is_told(self) -> None:
         other = get_user_model().objects.create_user("bo", password="long enough word")
         page = self.open()
-        mix = self.lamp(page, "flow/")
+        mix = self.lamp(page, "flow/?view=table")
         Member.objects.create(mix=mix, user=other, role="editor")
         theirs = self.open("bo", "long enough word")
-        self.lamp(theirs, "flow/")
+        self.lamp(theirs, "flow/?view=table")
         for screen, text in ((theirs, "-30"), (page, "-1")):
             with screen.expect_response(lambda r: r.request.method == "POST"):
                 screen.get_by_label("Rain gain").fill(text)
@@ -150,7 +157,7 @@ class WholePath(BrowserTest):
         mix = Mix.objects.get(title="Quiet Water")
         for theme in ("night", "day"):
             page.context.add_cookies([{"name": "theme", "value": theme, "url": self.address}])
-            for place in ("", f"mix/{mix.pk}/intake/", f"mix/{mix.pk}/flow/", f"mix/{mix.pk}/handover/"):
+            for place in ("", f"mix/{mix.pk}/intake/", f"mix/{mix.pk}/flow/?view=table", f"mix/{mix.pk}/flow/?view=map&strip={mix.strips.first().pk}", f"mix/{mix.pk}/handover/"):
                 page.goto(f"{self.address}/{place}")
                 page.evaluate(AXE.read_text())
                 found = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})")["violations"]

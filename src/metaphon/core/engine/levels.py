@@ -11,11 +11,15 @@ from metaphon.core.measure.peaks import decibels
 from metaphon.core.process.processor import Block
 
 LONGEST_S = 120.0
+_SILENCE = 1e-6  # -120 dBFS: quieter blocks do not count, whatever a filter left in them
 
 
 @dataclass(frozen=True)
 class Level:
-    """Peak and root mean square in dBFS, of the loudest channel; correlation of a stereo strip; None for silence."""
+    """Peak and root mean square in dBFS, of the loudest channel while it sounds; correlation of a stereo strip.
+
+    None for silence.
+    """
 
     peak_dbfs: float | None
     rms_dbfs: float | None
@@ -46,7 +50,10 @@ class _Meter:
         self._frames = 0
 
     def add(self, block: Block) -> None:
-        self._peak = max(self._peak, float(np.abs(block).max()))
+        peak = float(np.abs(block).max())
+        if peak < _SILENCE:
+            return
+        self._peak = max(self._peak, peak)
         self._power += np.einsum("cf,cf->c", block, block, dtype=np.float64)
         if len(block) == 2:
             self._cross += float(np.einsum("f,f->", block[0], block[1], dtype=np.float64))

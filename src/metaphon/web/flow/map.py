@@ -70,7 +70,7 @@ class Node:
     @property
     def letters(self) -> int:
         """How many letters of the name fit."""
-        return int((self.width - (52 if self.detail else 30)) / 6.6)
+        return int((self.width - 18 - 7 * len(self.detail) - (16 if self.trouble else 0)) / 6.3)
 
 
 @dataclass

@@ -1,0 +1,355 @@
+"""Flow: many strips at once, groups, sends, chains, findings and their mends, prints."""
+
+import io
+import json
+
+import numpy as np
+import soundfile
+from django.core.management import call_command
+
+from metaphon.core.checks.finding import Finding
+from metaphon.core.checks.mends import inverted
+from metaphon.core.engine.levels import levels
+from metaphon.core.engine.offline import outputs_of
+from metaphon.core.engine.plan import compile
+from metaphon.core.engine.render import render
+from metaphon.core.scene.mix import Mix as Scene
+from metaphon.web.flow.map import draw
+from metaphon.web.jobs.tasks import print_strips, survey_mix
+from metaphon.web.mixes.assemble import scene_of
+from metaphon.web.mixes.models import Mix, Placement, Print, Strip
+from tests.sounds import RATE_HZ, noise
+from tests.web.base import WebTest
+
+
+class FlowTest(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.one, self.two, self.three = (self.bring_in(f"{name}.wav") for name in ("one", "two", "three"))
+        self.ids = f"{self.one.pk},{self.two.pk}"
+        self.bus = self.make_bus("Boats")
+
+    def make_bus(self, name: str, layout: str = "0+2+0") -> Strip:
+        self.post("flow:add_bus", name=name, layout=layout)
+        return self.mix.strips.get(name=name)
+
+    def fresh(self, *strips: Strip) -> list[Strip]:
+        return [Strip.objects.select_related("placement", "group").get(pk=strip.pk) for strip in strips]
+
+
+class ManyAtOnce(FlowTest):
+    def test_to_a_bus_and_out_of_the_mix_is_one_step(self) -> None:
+        before = self.mix.journal.count()
+        self.post("flow:route", ids=self.ids, aim=str(self.bus.pk), how="feed")
+        self.assertEqual(self.mix.journal.count(), before + 1)
+        for strip in self.fresh(self.one, self.two):
+            self.assertEqual((strip.output_bus, strip.to_programme), (self.bus, False))
+        self.post("undo")
+        self.assertTrue(all(strip.to_programme for strip in self.fresh(self.one, self.two)))
+
+    def test_sends_of_many(self) -> None:
+        self.post("flow:route", ids=f"{self.ids},{self.bus.pk}", aim=str(self.bus.pk), how="send")
+        self.assertEqual(sorted(self.bus.received.values_list("source__name", flat=True)), ["one", "two"])
+        self.assertEqual(set(self.bus.received.values_list("level_db", flat=True)), {-12.0})
+
+    def test_bulk_actions(self) -> None:
+        self.post("flow:bulk", ids=self.ids, action="mode", value="object")
+        self.post("flow:bulk", ids=self.ids, action="muted", value="on")
+        self.post("flow:bulk", ids=self.ids, action="inverted", value="on")
+        self.post("flow:set", self.one.pk, "gain_db", gain_db="-6")
+        self.post("flow:bulk", ids=self.ids, action="gain_db", value="-1,5")
+        one, two = self.fresh(self.one, self.two)
+        self.assertEqual([one.gain_db, two.gain_db], [-7.5, -1.5])
+        for strip in (one, two):
+            self.assertEqual((strip.placement.mode, strip.muted), ("object", True))
+            self.assertTrue(strip.processors.get().parameters["polarity_inverted"])
+        self.post("flow:bulk", ids=self.ids, action="resting", value="on")
+        self.assertTrue(all(strip.resting for strip in self.fresh(self.one, self.two)))
+        self.assertIn("Nothing is chosen", self.said(self.post("flow:bulk", ids="", action="muted", value="on")))
+
+    def test_a_value_typed_on_one_of_the_chosen_moves_them_all(self) -> None:
+        self.post("flow:set", self.two.pk, "gain_db", gain_db="-10")
+        self.post("flow:set", self.one.pk, "gain_db", gain_db="-3", also=self.ids)
+        self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two, self.three)], [-3.0, -13.0, 0.0])
+
+
+class Groups(FlowTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.post("flow:bulk", ids=self.ids, action="group", value="Boat things")
+        self.group = self.mix.groups.get()
+
+    def test_gains_keep_their_differences_up_to_the_top_and_silence(self) -> None:
+        self.post("flow:set", self.one.pk, "gain_db", gain_db="-10", alone="on")
+        self.post("flow:set", self.two.pk, "gain_db", gain_db="6")
+        self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two)], [-4.0, 6.0])
+        self.post("flow:set", self.one.pk, "gain_db", gain_db="10")
+        self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two)], [2.0, 12.0])
+        self.post("flow:set", self.one.pk, "gain_db", gain_db="-120", alone="on")
+        self.post("flow:set", self.two.pk, "gain_db", gain_db="-20")
+        self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two)], [-120.0, -20.0])
+
+    def test_mutes_and_positions(self) -> None:
+        self.post("flow:set", self.one.pk, "muted", muted="on")
+        self.assertEqual([s.muted for s in self.fresh(self.one, self.two, self.three)], [True, True, False])
+        self.post("flow:set", self.one.pk, "azimuth_deg", azimuth_deg="170")
+        self.assertEqual(self.fresh(self.two)[0].placement.azimuth_deg, 0.0)
+        self.post("flow:set_group", self.group.pk, "moves_position", moves_position="on")
+        self.post("flow:set", self.two.pk, "azimuth_deg", azimuth_deg="20")
+        self.assertEqual([s.placement.azimuth_deg for s in self.fresh(self.one, self.two)], [-170.0, 20.0])
+
+    def test_groups_are_in_the_document_and_vanish_when_empty(self) -> None:
+        document = scene_of(self.mix)
+        self.assertEqual((document.groups[0].name, document.tracks[0].group), ("Boat things", document.groups[0].id))
+        self.post("flow:bulk", ids=self.ids, action="group", value="")
+        self.assertEqual(self.mix.groups.count(), 0)
+        self.post("undo")
+        self.assertEqual(self.fresh(self.one)[0].group, self.group)
+
+
+class Sends(FlowTest):
+    def test_tap_mute_and_own_azimuth(self) -> None:
+        where = (self.one.pk, self.bus.pk)
+        self.post("flow:set_send", *where, level_db="-9")
+        for change in ({"tap": "strip"}, {"muted": "on"}, {"azimuth_deg": "-30,5"}):
+            self.post("flow:set_send", *where, **change)
+        send = self.one.sends.get()
+        self.assertEqual((send.level_db, send.tap, send.muted, send.azimuth_deg), (-9.0, "strip", True, -30.5))
+        self.post("flow:set_send", *where, azimuth_deg="")
+        self.assertIsNone(self.one.sends.get().azimuth_deg)
+        self.assertEqual(self.post("flow:set_send", *where, azimuth_deg="181").status_code, 422)
+
+    def test_loops_are_refused_when_they_are_made(self) -> None:
+        other = self.make_bus("Cave")
+        self.post("flow:set", self.bus.pk, "output", output=str(other.pk))
+        self.assertIn("loop", self.said(self.post("flow:set_send", other.pk, self.bus.pk, level_db="-9")))
+        self.assertFalse(other.sends.exists())
+
+
+class Chains(FlowTest):
+    def add(self, kind: str) -> int:
+        self.post("flow:add_processor", self.one.pk, kind=kind)
+        return self.one.processors.last().pk
+
+    def order(self) -> list[str]:
+        return list(self.one.processors.values_list("kind", flat=True))
+
+    def test_move_bypass_copy_remove(self) -> None:
+        self.add("basics")
+        eq = self.add("eq")
+        self.post("flow:act", eq, "up")
+        self.assertEqual(self.order(), ["eq", "basics"])
+        self.post("flow:act", eq, "bypass")
+        self.assertTrue(scene_of(self.mix).tracks[0].chain[0].bypassed)
+        self.post("flow:copy_chain", self.one.pk, ids=f"{self.two.pk},{self.three.pk}")
+        self.post("flow:act", eq, "copy", ids=str(self.two.pk))
+        self.assertEqual(list(self.two.processors.values_list("kind", flat=True)), ["eq", "basics", "eq"])
+        self.post("flow:act", eq, "remove")
+        self.assertEqual(self.order(), ["basics"])
+        self.post("undo")
+        self.assertEqual(self.order(), ["eq", "basics"])
+
+    def test_starting_points_are_a_persons_own(self) -> None:
+        self.add("resonator")
+        self.post("flow:keep_chain", self.one.pk, name="Ring")
+        point = self.user.starting_points.get()
+        self.add("basics")
+        self.post("flow:load_chain", self.one.pk, point=str(point.pk))
+        self.assertEqual(self.order(), ["resonator"])
+
+    def test_bands(self) -> None:
+        eq = self.add("eq")
+        self.post("flow:add_band", eq, shape="low_cut")
+        self.post("flow:add_band", eq, shape="bell")
+        self.post("flow:set_band", eq, 1, "gain_db", gain_db="-4,5")
+        self.post("flow:set_band", eq, 0, "slope_db", slope_db="24")
+        self.post("flow:set_parameter", eq, "phase", phase="linear")
+        chain = scene_of(self.mix).tracks[0].chain
+        self.assertEqual((chain[0].bands[0].slope_db, chain[0].bands[1].gain_db, chain[0].phase), ("24", -4.5, "linear"))
+        page = self.client.get(self.url("flow:show") + f"?strip={self.one.pk}")
+        self.assertContains(page, "2048")
+        self.assertContains(page, 'class="level" d="M')
+        self.assertIn("may be -24 to 24", self.said(self.post("flow:set_band", eq, 1, "gain_db", gain_db="40")))
+        self.post("flow:set_band", eq, 0, "remove")
+        self.assertEqual(len(scene_of(self.mix).tracks[0].chain[0].bands), 1)
+
+    def test_delay_in_samples_and_centimetres(self) -> None:
+        """343 m/s in air at 20 degrees Celsius (handbook value, from memory)."""
+        basics = self.add("basics")
+        for text, wanted in (("48 smp", 1.0), ("-96 samples", -2.0), ("34,3 cm", 1.0), ("3.43 m", 10.0), ("7 ms", 7.0)):
+            self.post("flow:set_parameter", basics, "delay_ms", delay_ms=text)
+            self.assertAlmostEqual(scene_of(self.mix).tracks[0].chain[0].delay_ms, wanted, msg=text)
+
+    def test_channels_are_turned_one_by_one(self) -> None:
+        basics = self.add("basics")
+        for number in ("2", "1", "2"):
+            self.post("flow:set_parameter", basics, "inverted_channels", inverted_channels=number)
+        self.assertEqual(scene_of(self.mix).tracks[0].chain[0].inverted_channels, (1,))
+
+
+class TheDemo(WebTest):
+    @classmethod
+    def setUpTestData(cls) -> None:
+        call_command("demo", stdout=io.StringIO())
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.mix = Mix.objects.get(title="The Lamp at Skerrow")
+        self.client.force_login(self.mix.members.get().user)
+
+    def rules(self) -> list[str]:
+        page = self.client.get(self.url("findings:show"))
+        return [finding.rule for finding, _, _ in page.context["findings"]]
+
+    def test_every_fault_is_found_and_mended_with_one_press_and_comes_back_with_undo(self) -> None:
+        survey_mix(mix_id=self.mix.pk)
+        wanted = ["heard_twice", "opposed_polarity", "bus_without_input", "too_wide", "late"]
+        self.assertEqual(self.rules(), wanted)
+        for _ in wanted:
+            page = self.client.get(self.url("findings:show"))
+            finding = page.context["findings"][0][0]
+            answer = self.post("findings:mend", rule=finding.rule, subject=finding.subject, other=finding.other)
+            self.assertEqual(answer.status_code, 200)
+            survey_mix(mix_id=self.mix.pk)
+        self.assertEqual(self.rules(), [])
+        gone = self.post("findings:mend", rule="late", subject="buoy_far", other="buoy_near")
+        self.assertIn("no longer found", self.said(gone))
+        for _ in wanted:
+            self.post("undo")
+        survey_mix(mix_id=self.mix.pk)
+        self.assertEqual(self.rules(), wanted)
+
+    def test_nothing_is_found_in_the_clean_mix(self) -> None:
+        self.mix = Mix.objects.get(title="Quiet Water")
+        survey_mix(mix_id=self.mix.pk)
+        self.assertEqual(self.rules(), [])
+
+    def test_the_map_has_every_box_inside_and_none_on_another(self) -> None:
+        for width, height in ((1240, 600), (700, 500)):
+            drawing = draw(self.mix, width, height)
+            self.assertEqual(sum(node.strip is not None for node in drawing.nodes), self.mix.strips.count())
+            for node in drawing.nodes:
+                self.assertTrue(0 <= node.x and node.right <= width and 0 <= node.y, node.name)
+                self.assertLessEqual(node.y + node.height, drawing.height)
+                for other in drawing.nodes:
+                    apart = node.right <= other.x or other.right <= node.x
+                    apart = apart or node.y + node.height <= other.y or other.y + other.height <= node.y
+                    self.assertTrue(apart or node is other, f"{node.name} on {other.name}")
+            feeds = {(r.start, r.end) for r in drawing.ribbons if r.sort == "main"}
+            self.assertEqual(len(feeds), self.mix.strips.count())
+
+    def print(self, *names: str, **options: str) -> Print:
+        ids = ",".join(str(self.mix.strips.get(name=name).pk) for name in names)
+        self.assertEqual(self.post("flow:print", ids=ids, **options).status_code, 200)
+        row = self.mix.prints.first()
+        print_strips(print_id=row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.status, row.message), ("done", ""))
+        return row
+
+    def test_a_print_nulls_against_the_live_chain(self) -> None:
+        """Below -90 dB, for mono, LCR, scene and a bus with a reverb, whatever the chain's latency."""
+        horn = self.mix.strips.get(name="Ship's horn")
+        self.post("flow:add_processor", horn.pk, kind="eq")
+        eq = horn.processors.get()
+        self.post("flow:add_band", eq.pk, shape="bell")
+        self.post("flow:set_band", eq.pk, 0, "gain_db", gain_db="9")
+        self.post("flow:set_parameter", eq.pk, "phase", phase="linear")
+        live = levels(compile(scene_of(self.mix)))
+        names = ("Ship's horn", "Harmonium", "Sea", "Cave")
+        row = self.print(*names, rest="on")
+        self.assertGreater(row.speed_x_realtime, 1.0)
+        printed = levels(compile(scene_of(self.mix)))
+        for name in names:
+            original = self.mix.strips.get(name=name)
+            copy = original.prints.get()
+            self.assertAlmostEqual(printed[copy.ref].rms_dbfs, live[original.ref].rms_dbfs, delta=0.1)
+            self.assertNotIn(original.ref, printed)
+        self.null("Ship's horn")
+        self.null("Cave")
+
+    def null(self, name: str) -> None:
+        """The original woken beside its print turned upside down."""
+        original = self.mix.strips.get(name=name)
+        copy = original.prints.get()
+        document = scene_of(self.mix)
+        keep = {original.ref: {"resting": False}, copy.ref: {}}
+        for strip in document.strips:
+            if strip.id not in keep:
+                keep[strip.id] = {"output": None} if strip.output == "programme" else {}
+        changed = {
+            part: tuple(s.model_copy(update=keep[s.id]) for s in getattr(document, part)) for part in ("tracks", "buses")
+        }
+        together = document.model_copy(update={**changed, "automation": ()})
+        def power(mix: Scene) -> float:
+            plan = compile(mix)
+            sums = [np.sum(np.square(blocks[0], dtype=float)) for blocks in render(plan, outputs_of(mix, plan, ["0+5+0"], "none"))]
+            return float(sum(sums))
+
+        loud = power(together)
+        left = power(inverted(together, Finding("", "note", copy.ref, "")))
+        self.assertLess(10 * np.log10(left / loud + 1e-30), -90.0)
+
+    def test_a_print_keeps_what_the_original_had_and_can_be_gone_back_from(self) -> None:
+        self.print("Gull", rest="on")
+        gull = self.mix.strips.get(name="Gull")
+        first = gull.prints.get()
+        self.assertEqual((first.name, first.take, gull.resting), ("Gull print 1", 1, True))
+        self.assertEqual([s.bus.name for s in first.sends.all()], ["Cave"])
+        self.assertEqual((first.placement.mode, first.placement.elevation_deg), ("object", 25.0))
+        lanes = set(self.mix.automation.filter(target__startswith=first.ref + "/").values_list("target", flat=True))
+        self.assertEqual(lanes, {f"{first.ref}/placement/azimuth_deg", f"{first.ref}/placement/elevation_deg"})
+        info = soundfile.info(first.clips.get().audio.file.path)
+        self.assertEqual((info.channels, info.samplerate, info.subtype), (1, RATE_HZ, "FLOAT"))
+        self.post("flow:wake", gull.pk)
+        self.assertEqual([Strip.objects.get(pk=s.pk).resting for s in (gull, first)], [False, True])
+        self.print("Gull", rest="on")
+        self.assertEqual(sorted(gull.prints.values_list("take", flat=True)), [1, 2])
+        self.post("flow:wake", first.pk)
+        self.assertEqual(list(gull.prints.filter(resting=False)), [first])
+        for _ in range(4):
+            self.post("undo")
+        self.assertFalse(Strip.objects.get(pk=gull.pk).resting)
+
+    def test_a_span_begins_on_its_sample(self) -> None:
+        self.print("Gull", start_s="3.3", end_s="5.0")
+        gull = self.mix.strips.get(name="Gull")
+        clip = gull.prints.get().clips.get()
+        self.assertFalse(gull.resting)
+        self.assertEqual((clip.start_s, clip.audio.frames), (3.3, round(1.7 * RATE_HZ)))
+        self.assertIn("before the start", self.said(self.post("flow:print", ids=str(gull.pk), start_s="5", end_s="4")))
+
+    def test_the_count_says_when_it_is_still_listening(self) -> None:
+        page = self.client.get(self.url("findings:show"))
+        self.assertContains(page, "listening to the mix")
+        survey_mix(mix_id=self.mix.pk)
+        answer = self.client.get(self.url("findings:show") + "?waited=1")
+        self.assertNotContains(answer, "listening to the mix")
+        self.assertEqual(answer["HX-Trigger"], "survey-changed")
+
+
+class Bad(FlowTest):
+    def test_each_gets_one_sentence(self) -> None:
+        posts = (
+            ("flow:set", (self.one.pk, "layout"), {"layout": "0+5+0"}, "only a bus"),
+            ("flow:set", (self.bus.pk, "layout"), {"layout": "binaural"}, "A bus cannot be"),
+            ("flow:set", (self.one.pk, "colour"), {"colour": "red"}, "has no colour"),
+            ("flow:route", (), {"ids": "", "aim": "programme"}, "Nothing is chosen"),
+            ("flow:copy_chain", (self.one.pk,), {"ids": ""}, "Tick the tracks"),
+            ("flow:print", (), {"ids": ""}, "Nothing is chosen"),
+        )
+        for view, arguments, data, words in posts:
+            answer = self.post(view, *arguments, **data)
+            self.assertEqual(answer.status_code, 422, view)
+            self.assertIn(words, json.loads(answer["HX-Trigger"])["say"]["message"])
+
+    def test_a_print_of_nothing_fails_in_words_and_leaves_nothing(self) -> None:
+        empty = Strip.objects.create(mix=self.mix, kind="track", ref="empty", name="Empty")
+        Placement.objects.create(strip=empty)
+        self.post("flow:print", ids=str(empty.pk))
+        row = self.mix.prints.first()
+        files = self.mix.audio_files.count()
+        print_strips(print_id=row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.status, "no recording" in row.message), ("failed", True))
+        self.assertEqual(self.mix.audio_files.count(), files)
