@@ -25,6 +25,7 @@ class WholePath(BrowserTest):
 
     def table(self, page: Page) -> None:
         page.click("nav >> text=Flow")
+        page.wait_for_load_state("networkidle")
         page.click("a:has-text('Table')")
         page.wait_for_selector("#flowtable")
 

@@ -191,7 +191,7 @@ document.addEventListener("change", (event) => {
 let drag = null;
 document.addEventListener("pointerdown", (event) => {
   const node = event.button === 0 && event.target.closest?.("#map .node[data-id]");
-  hideDrop();
+  if (!event.target.closest?.("#drop-menu")) hideDrop();
   if (!node) return;
   drag = { node, x: event.clientX, y: event.clientY, line: null };
 });
@@ -234,10 +234,9 @@ function drop(node, over, x, y) {
   dropped = { ids: ids.join(), aim: over.dataset.aim };
   if (dropped.aim === "programme") return route("feed");
   const menu = document.getElementById("drop-menu");
-  const span = map().getBoundingClientRect();
   menu.hidden = false;
-  menu.style.left = `${x - span.left + map().scrollLeft}px`;
-  menu.style.top = `${y - span.top + map().scrollTop}px`;
+  menu.style.left = `${x}px`;
+  menu.style.top = `${y}px`;
   menu.querySelector("button").focus();
 }
 function route(how) {
@@ -246,7 +245,7 @@ function route(how) {
 }
 function hideDrop() {
   const menu = document.getElementById("drop-menu");
-  if (menu && !menu.contains(document.activeElement?.closest?.("#drop-menu:hover") ?? null)) setTimeout(() => (menu.hidden = true), 150);
+  if (menu) menu.hidden = true;
 }
 document.addEventListener("click", (event) => {
   const way = event.target.closest?.("#drop-menu [data-do]");
