@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
@@ -14,12 +15,14 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from bench.pages import flow
 from bench.timing import in_turn, ratio
 from metaphon.core.demo.mixes import write_demo
 from metaphon.core.engine.offline import outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.files.mixdoc import read
 from metaphon.core.measure.programme import ProgrammeMeter
+from metaphon.core.process.basics import Basics
 from metaphon.core.scene.mix import Mix
 from metaphon.core.spatial.layouts import LAYOUTS
 
@@ -111,6 +114,26 @@ def memory() -> Iterator[str]:
     yield f"60 minutes, 8 tracks, one reverb, three targets: {peak_mib:.0f} MiB at its peak (asked: under 1 GB)"
 
 
+def basics() -> Iterator[str]:
+    """64 strips of basics with a low-cut, on one core."""
+    running = [Basics(low_cut=True, width=1.2, delay_ms=1.0).start(2, 48000) for _ in range(64)]
+    block = np.random.default_rng(3).normal(0.0, 0.1, (2, 8192)).astype(np.float32)
+    blocks = 24
+    began = time.process_time()
+    for _ in range(blocks):
+        for each in running:
+            each.process(block)
+    share = (time.process_time() - began) / (blocks * block.shape[1] / 48000)
+    yield f"64 stereo strips, everything on: {share:.1%} of real time"
+    plain = [Basics(low_cut=True).start(1, 48000) for _ in range(64)]
+    began = time.process_time()
+    for _ in range(blocks):
+        for each in plain:
+            each.process(block[:1])
+    share = (time.process_time() - began) / (blocks * block.shape[1] / 48000)
+    yield f"64 mono strips with a low-cut: {share:.1%} of real time (asked: under 10%)"
+
+
 CASES: dict[str, Callable[[], Iterator[str]]] = {
-    case.__name__: case for case in (targets, stereo, measure, memory)
+    case.__name__: case for case in (targets, stereo, measure, basics, flow, memory)
 }

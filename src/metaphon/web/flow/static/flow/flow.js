@@ -134,17 +134,20 @@ document.addEventListener("htmx:configRequest", (event) => {
     if (document.getElementById("in-groups")?.checked === false) parameters.alone = "on";
   }
   if (elt.matches("[data-with-chosen]")) parameters.ids = [...picked].join();
-  if (elt.matches("button[hx-post$='print']")) event.detail.target = document.getElementById("prints");
   if (elt.id === "new-bus") elt.hidePopover();
 });
 
 // -- the map
 
 const map = () => document.getElementById("map");
+let drag = null;
 let waiting;
 function drawMap() {
   clearTimeout(waiting);
-  waiting = setTimeout(() => map() && htmx.trigger(map(), "draw-map"), 120);
+  waiting = setTimeout(() => {
+    if (drag) drawMap(); // not under the hand
+    else if (map()) htmx.trigger(map(), "draw-map");
+  }, 120);
 }
 document.addEventListener("mix-edited", drawMap);
 document.addEventListener("survey-changed", drawMap);
@@ -188,7 +191,6 @@ document.addEventListener("change", (event) => {
   if (event.target.id === "only-path") follow();
 });
 
-let drag = null;
 document.addEventListener("pointerdown", (event) => {
   const node = event.button === 0 && event.target.closest?.("#map .node[data-id]");
   if (!event.target.closest?.("#drop-menu")) hideDrop();

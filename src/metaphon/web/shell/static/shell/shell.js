@@ -46,14 +46,14 @@ document.addEventListener("htmx:beforeRequest", (event) => {
 let edits = 0;
 const drawAnew = () =>
   htmx.ajax("GET", location.pathname + location.search, {
-    target: "#workspace", select: "#workspace", swap: "outerHTML", headers: { "X-Edits": edits },
+    target: "#workspace", select: "#workspace > *", swap: "innerHTML", headers: { "X-Edits": edits, "X-Place": location.pathname },
   });
 document.addEventListener("mix-changed", (event) => {
   if (event.detail.value !== false) drawAnew();
 });
 document.addEventListener("htmx:beforeSwap", (event) => {
-  const asked = event.detail.requestConfig.headers["X-Edits"];
-  if (asked === undefined || +asked === edits) return;
+  const { "X-Edits": asked, "X-Place": place } = event.detail.requestConfig.headers;
+  if (asked === undefined || (+asked === edits && place === location.pathname)) return;
   event.detail.shouldSwap = false;
   drawAnew();
 });
