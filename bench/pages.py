@@ -46,7 +46,9 @@ def _measured() -> Iterator[str]:
     ]  # fmt: skip
     Placement.objects.bulk_create(Placement(strip=strip, mode="object") for strip in (*tracks, *buses))
     Clip.objects.bulk_create(Clip(track=track, audio=audio) for track in tracks)
-    Send.objects.bulk_create(Send(source=track, bus=buses[(i + k) % BUSES]) for i, track in enumerate(tracks) for k in (1, 2))
+    Send.objects.bulk_create(
+        Send(source=track, bus=buses[(i + k) % BUSES]) for i, track in enumerate(tracks) for k in (1, 2)
+    )
     Processor.objects.bulk_create(Processor(strip=strip, kind="basics") for strip in (*tracks, *buses))
     client = Client()
     client.force_login(user)
@@ -67,8 +69,12 @@ def _measured() -> Iterator[str]:
     level = iter(range(1000))
     edits: dict[str, Callable[[], object]] = {
         "gain edit": lambda: client.post(address("flow:set", first, "gain_db"), {"gain_db": f"-{next(level) / 10}"}),
-        "send edit": lambda: client.post(address("flow:set_send", first, buses[1].pk), {"level_db": f"-{next(level) / 10}"}),
-        "mute edit": lambda: client.post(address("flow:set", first, "muted"), {"muted": ("on", "off")[next(level) % 2]}),
+        "send edit": lambda: client.post(
+            address("flow:set_send", first, buses[1].pk), {"level_db": f"-{next(level) / 10}"}
+        ),
+        "mute edit": lambda: client.post(
+            address("flow:set", first, "muted"), {"muted": ("on", "off")[next(level) % 2]}
+        ),
     }
     for asked, cases in ((200, pages), (150, edits)):
         for name, ask in cases.items():

@@ -13,11 +13,11 @@ class Flow(BrowserTest):
         page.goto(f"{self.address}/mix/{self.mix.pk}/flow/?view={view}")
         return page
 
-    def strip(self, name: str) -> Strip:
+    def named(self, name: str) -> Strip:
         return self.mix.strips.select_related("output_bus", "placement").get(name=name)
 
     def drag(self, page: Page, start: str, end: str) -> None:
-        boxes = [page.locator(f".node[data-name=\"{name}\"]").bounding_box() for name in (start, end)]
+        boxes = [page.locator(f'.node[data-name="{name}"]').bounding_box() for name in (start, end)]
         middles = [(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2) for box in boxes if box]
         page.mouse.move(*middles[0])
         page.mouse.down()
@@ -30,17 +30,17 @@ class Flow(BrowserTest):
         page.wait_for_selector(".node")
         self.drag(page, "Rain", "Boats")
         page.click("#drop-menu >> text=Main feed")
-        self.wait_for(lambda: self.strip("Rain").output_bus == self.strip("Boats"))
+        self.wait_for(lambda: self.named("Rain").output_bus == self.named("Boats"))
         page.wait_for_load_state("networkidle")
         page.keyboard.press("Control+z")
-        self.wait_for(lambda: self.strip("Rain").to_programme)
+        self.wait_for(lambda: self.named("Rain").to_programme)
         page.wait_for_load_state("networkidle")
         page.click('.node[data-name="Rowing boat"]', modifiers=["Control"])
         page.click('.node[data-name="Sea"]', modifiers=["Control"])
         expect(page.locator("#chosen [data-count]")).to_have_text("2 chosen")
         self.drag(page, "Sea", "Boats")
         page.click("#drop-menu >> text=Send")
-        self.wait_for(lambda: self.strip("Boats").received.count() == 2)
+        self.wait_for(lambda: self.named("Boats").received.count() == 2)
 
     def test_routing_by_keys(self) -> None:
         page = self.flow("map")
@@ -50,7 +50,7 @@ class Flow(BrowserTest):
         self.assertEqual(page.evaluate("document.activeElement.dataset.name"), "Sea")
         page.keyboard.press("ArrowDown")
         page.keyboard.press("m")
-        self.wait_for(lambda: self.strip("Choir hum").muted)
+        self.wait_for(lambda: self.named("Choir hum").muted)
         page.wait_for_load_state("networkidle")
         page.wait_for_selector('.node.is-muted[data-name="Choir hum"]')
         page.focus('.node[data-name="Choir hum"]')
@@ -61,7 +61,7 @@ class Flow(BrowserTest):
             page.keyboard.press("ArrowUp")
         page.keyboard.press("Enter")
         page.keyboard.press("Enter")  # the first of the two: main feed
-        self.wait_for(lambda: self.strip("Choir hum").output_bus == self.strip("Boats"))
+        self.wait_for(lambda: self.named("Choir hum").output_bus == self.named("Boats"))
         page.focus('.node[data-name="Choir hum"]')
         page.keyboard.press("Enter")
         expect(page.locator("#panel h2").first).to_have_text("Choir hum")
@@ -72,17 +72,19 @@ class Flow(BrowserTest):
             page.check(f"[aria-label='Choose {name}']")
         page.select_option("[aria-label='Route the chosen']", label="Boats")
         page.click("#chosen [data-do=feed]")
-        self.wait_for(lambda: all(self.strip(f"Low drum {n}").output_bus == self.strip("Boats") for n in ("one", "two")))
-        expect(page.get_by_label("Low drum one feeds")).to_have_value(str(self.strip("Boats").pk))
+        self.wait_for(
+            lambda: all(self.named(f"Low drum {n}").output_bus == self.named("Boats") for n in ("one", "two"))
+        )
+        expect(page.get_by_label("Low drum one feeds")).to_have_value(str(self.named("Boats").pk))
         expect(page.get_by_label("Choose Low drum one")).to_be_checked()
         gain = page.get_by_label("Low drum one gain").first
         gain.fill("-9")
         gain.press("Enter")
-        self.wait_for(lambda: self.strip("Low drum two").gain_db == -9.0)
+        self.wait_for(lambda: self.named("Low drum two").gain_db == -9.0)
         expect(page.get_by_label("Low drum two gain").first).to_have_value("−9.0")
         page.keyboard.press("Escape")
         page.locator("#undo").click()
-        self.wait_for(lambda: self.strip("Low drum two").gain_db == -7.0)
+        self.wait_for(lambda: self.named("Low drum two").gain_db == -7.0)
 
     def test_a_chain_in_the_panel(self) -> None:
         page = self.flow("table")
@@ -93,7 +95,7 @@ class Flow(BrowserTest):
         band = page.get_by_label("Band 1, Gain")
         band.fill("6")
         band.press("Enter")
-        self.wait_for(lambda: self.strip("Harmonium").processors.get().parameters["bands"][0].get("gain_db") == 6.0)
+        self.wait_for(lambda: self.named("Harmonium").processors.get().parameters["bands"][0].get("gain_db") == 6.0)
         page.select_option("[aria-label='Equaliser, phase']", value="linear")
         expect(page.locator("#panel .part .fig").first).to_contain_text("2048")
         page.click("[aria-label='Bypass Equaliser']")
@@ -106,7 +108,7 @@ class Flow(BrowserTest):
         page.click("#findings > button")
         page.click("#findings-list >> text=Only through the bus")
         expect(count).to_have_text("4")
-        self.assertFalse(self.strip("Hand-bells").to_programme)
+        self.assertFalse(self.named("Hand-bells").to_programme)
         page.locator("#undo").click()
         expect(count).to_have_text("5")
 
@@ -114,11 +116,11 @@ class Flow(BrowserTest):
         page = self.flow("table")
         page.click("[data-strip]:has-text('Gull')")
         page.click("#panel >> button:has-text('Print')")
-        self.wait_for(lambda: self.strip("Gull").resting, 60)
+        self.wait_for(lambda: self.named("Gull").resting, 60)
         page.wait_for_selector("[data-strip]:has-text('Gull print 1')")
         page.click("[data-fold]")
-        page.click(f"#row-{self.strip('Gull').pk} >> text=Wake")
-        self.wait_for(lambda: not self.strip("Gull").resting and self.strip("Gull print 1").resting)
+        page.click(f"#row-{self.named('Gull').pk} >> text=Wake")
+        self.wait_for(lambda: not self.named("Gull").resting and self.named("Gull print 1").resting)
         page.wait_for_load_state("networkidle")
         page.click("#panel >> button:has-text('Print again')")
         self.wait_for(lambda: self.mix.strips.filter(name="Gull print 2", resting=False).exists(), 60)

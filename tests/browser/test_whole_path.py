@@ -158,7 +158,13 @@ class WholePath(BrowserTest):
         mix = Mix.objects.get(title="Quiet Water")
         for theme in ("night", "day"):
             page.context.add_cookies([{"name": "theme", "value": theme, "url": self.address}])
-            for place in ("", f"mix/{mix.pk}/intake/", f"mix/{mix.pk}/flow/?view=table", f"mix/{mix.pk}/flow/?view=map&strip={mix.strips.first().pk}", f"mix/{mix.pk}/handover/"):
+            for place in (
+                "",
+                f"mix/{mix.pk}/intake/",
+                f"mix/{mix.pk}/flow/?view=table",
+                f"mix/{mix.pk}/flow/?view=map&strip={mix.strips.first().pk}",
+                f"mix/{mix.pk}/handover/",
+            ):
                 page.goto(f"{self.address}/{place}")
                 page.evaluate(AXE.read_text())
                 found = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})")["violations"]

@@ -162,7 +162,11 @@ class ParallelPaths(FolderTest):
             buses = [
                 {"id": "straight", "name": "Straight", "chain": one},
                 {"id": "side", "name": "Side", "output": "turned", "chain": other[:1]},
-                {"id": "turned", "name": "Turned", "chain": [*other[1:], {"kind": "basics", "polarity_inverted": True}]},
+                {
+                    "id": "turned",
+                    "name": "Turned",
+                    "chain": [*other[1:], {"kind": "basics", "polarity_inverted": True}],
+                },
             ]
             alone = self.rendered(self.mix(tracks[:1], buses=buses), "0+2+0")
             left = self.rendered(self.mix(tracks, buses=buses), "0+2+0")
@@ -174,7 +178,9 @@ class ParallelPaths(FolderTest):
         click[0, 5000] = 1.0
         self.write("a.wav", click)
         chain = [{"kind": "eq", "phase": "linear", "length": "2048"}]
-        mix = self.mix([{"sound": "a.wav", "chain": chain, "output": "b"}], buses=[{"id": "b", "name": "B", "chain": chain}])
+        mix = self.mix(
+            [{"sound": "a.wav", "chain": chain, "output": "b"}], buses=[{"id": "b", "name": "B", "chain": chain}]
+        )
         self.assertEqual(compile(mix).latency_samples, 2048)
         self.assertEqual(int(np.argmax(self.rendered(mix, "0+1+0")[0])), 5000)
 
@@ -191,7 +197,9 @@ class ParallelPaths(FolderTest):
         lane = {"target": "t0/gain_db", "points": [{"t_s": 0.4, "value": 0.0}, {"t_s": 0.4267, "value": -120.0}]}
         late = [{"kind": "eq", "phase": "linear", "length": "8192"}]
         plain = self.rendered(self.mix([{"sound": "a.wav"}], automation=[lane]), "0+1+0")[0, :48000]
-        mix = self.mix([{"sound": "a.wav", "output": "b"}], buses=[{"id": "b", "name": "B", "chain": late}], automation=[lane])
+        mix = self.mix(
+            [{"sound": "a.wav", "output": "b"}], buses=[{"id": "b", "name": "B", "chain": late}], automation=[lane]
+        )
         np.testing.assert_allclose(self.rendered(mix, "0+1+0")[0, :48000], plain, atol=1e-5)
 
 
@@ -225,15 +233,24 @@ class Widths(FolderTest):
         self.write("a.wav", noise(1, 0.1))
         for one in BUS_FORMATS:
             for two in BUS_FORMATS:
-                buses = [{"id": "x", "name": "X", "layout": one, "output": "y"}, {"id": "y", "name": "Y", "layout": two}]
+                buses = [
+                    {"id": "x", "name": "X", "layout": one, "output": "y"},
+                    {"id": "y", "name": "Y", "layout": two},
+                ]
                 out = self.rendered(self.mix([{"sound": "a.wav", "output": "x"}], buses=buses), "0+2+0")
                 self.assertGreater(np.std(out), 0.01, f"{one} into {two}")
-                self.assertEqual(told(target_named(one), target_named(two)) == "", one == two or (one < two and "scene" in one))
+                self.assertEqual(
+                    told(target_named(one), target_named(two)) == "", one == two or (one < two and "scene" in one)
+                )
 
     def test_mono_into_a_scene_is_its_harmonics_and_a_send_may_stand_elsewhere(self) -> None:
         sound = noise(1, 0.1)
         self.write("a.wav", sound)
-        track = {"sound": "a.wav", "output": None, "placement": {"mode": "object", "azimuth_deg": 40.0, "elevation_deg": 10.0}}
+        track = {
+            "sound": "a.wav",
+            "output": None,
+            "placement": {"mode": "object", "azimuth_deg": 40.0, "elevation_deg": 10.0},
+        }
         bus = {"id": "x", "name": "X", "layout": "scene2", "placement": {"mode": "scene"}}
         for azimuth, extra in ((40.0, {}), (-90.0, {"azimuth_deg": -90.0})):
             send = {"bus": "x", "level_db": 0.0, **extra}

@@ -73,7 +73,9 @@ class Cuts(unittest.TestCase):
             self.assertAlmostEqual(levels[0], -3.0103, places=3)
             self.assertAlmostEqual(levels[1] - levels[2], slope / 6 * 6.0206, delta=0.1)
             basics = Basics(low_cut=True, low_cut_hz=400.0, low_cut_slope_db=str(slope))
-            np.testing.assert_allclose(measured(basics, np.array([400.0]))[0], basics.response(np.array([400.0]), RATE_HZ)[0], atol=1e-5)
+            np.testing.assert_allclose(
+                measured(basics, np.array([400.0]))[0], basics.response(np.array([400.0]), RATE_HZ)[0], atol=1e-5
+            )
 
 
 class AtWork(unittest.TestCase):
@@ -86,7 +88,9 @@ class AtWork(unittest.TestCase):
 
     def test_sound_is_what_the_curve_says(self) -> None:
         for processor in (Eq(bands=self.BANDS), Resonator(mix=70.0)):
-            np.testing.assert_allclose(measured(processor, FREQUENCIES), processor.response(FREQUENCIES, RATE_HZ), atol=1e-4)
+            np.testing.assert_allclose(
+                measured(processor, FREQUENCIES), processor.response(FREQUENCIES, RATE_HZ), atol=1e-4
+            )
 
     def test_linear_phase_has_one_delay_and_the_same_magnitude(self) -> None:
         plain = Eq(bands=self.BANDS)
@@ -120,7 +124,9 @@ class BasicsMatrix(unittest.TestCase):
     def test_swap_polarity_balance_and_gains(self) -> None:
         np.testing.assert_allclose(Basics(swapped=True).matrix(2), [[0, 1], [1, 0]], atol=1e-12)
         np.testing.assert_allclose(Basics(inverted_channels=(2, 9)).matrix(2), [[1, 0], [0, -1]], atol=1e-12)
-        np.testing.assert_allclose(Basics(polarity_inverted=True, inverted_channels=(3,)).matrix(3), np.diag([-1, -1, 1]))
+        np.testing.assert_allclose(
+            Basics(polarity_inverted=True, inverted_channels=(3,)).matrix(3), np.diag([-1, -1, 1])
+        )
         np.testing.assert_allclose(Basics(balance=100.0).matrix(2), [[1, 0], [0, 0]], atol=1e-12)
         np.testing.assert_allclose(Basics(input_gain_db=6.0, output_gain_db=-12.0).matrix(1), [[10 ** (-6 / 20)]])
 

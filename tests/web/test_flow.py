@@ -18,7 +18,7 @@ from metaphon.web.flow.map import draw
 from metaphon.web.jobs.tasks import print_strips, survey_mix
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Mix, Placement, Print, Strip
-from tests.sounds import RATE_HZ, noise
+from tests.sounds import RATE_HZ
 from tests.web.base import WebTest
 
 
@@ -165,7 +165,9 @@ class Chains(FlowTest):
         self.post("flow:set_band", eq, 0, "slope_db", slope_db="24")
         self.post("flow:set_parameter", eq, "phase", phase="linear")
         chain = scene_of(self.mix).tracks[0].chain
-        self.assertEqual((chain[0].bands[0].slope_db, chain[0].bands[1].gain_db, chain[0].phase), ("24", -4.5, "linear"))
+        self.assertEqual(
+            (chain[0].bands[0].slope_db, chain[0].bands[1].gain_db, chain[0].phase), ("24", -4.5, "linear")
+        )
         page = self.client.get(self.url("flow:show") + f"?strip={self.one.pk}")
         self.assertContains(page, "2048")
         self.assertContains(page, 'class="level" d="M')
@@ -229,7 +231,7 @@ class TheDemo(WebTest):
             drawing = draw(self.mix, width, height)
             self.assertEqual(sum(node.strip is not None for node in drawing.nodes), self.mix.strips.count())
             for node in drawing.nodes:
-                self.assertTrue(0 <= node.x and node.right <= width and 0 <= node.y, node.name)
+                self.assertTrue(node.x >= 0 and node.right <= width and node.y >= 0, node.name)
                 self.assertLessEqual(node.y + node.height, drawing.height)
                 for other in drawing.nodes:
                     apart = node.right <= other.x or other.right <= node.x
@@ -278,12 +280,17 @@ class TheDemo(WebTest):
             if strip.id not in keep:
                 keep[strip.id] = {"output": None} if strip.output == "programme" else {}
         changed = {
-            part: tuple(s.model_copy(update=keep[s.id]) for s in getattr(document, part)) for part in ("tracks", "buses")
+            part: tuple(s.model_copy(update=keep[s.id]) for s in getattr(document, part))
+            for part in ("tracks", "buses")
         }
         together = document.model_copy(update={**changed, "automation": ()})
+
         def power(mix: Scene) -> float:
             plan = compile(mix)
-            sums = [np.sum(np.square(blocks[0], dtype=float)) for blocks in render(plan, outputs_of(mix, plan, ["0+5+0"], "none"))]
+            sums = [
+                np.sum(np.square(blocks[0], dtype=float))
+                for blocks in render(plan, outputs_of(mix, plan, ["0+5+0"], "none"))
+            ]
             return float(sum(sums))
 
         loud = power(together)

@@ -54,7 +54,9 @@ def heard_twice(mix: Mix) -> Iterator[Finding]:
     names = {bus.id: bus.name for bus in mix.buses}
     dry = _dry_ways(mix)
     for strip in _awake(mix):
-        ways = [aim for aim in dict.fromkeys([strip.output, *(s.bus for s in strip.sends if not s.muted)]) if aim in dry]
+        ways = [
+            aim for aim in dict.fromkeys([strip.output, *(s.bus for s in strip.sends if not s.muted)]) if aim in dry
+        ]
         for extra in ways[1:]:
             first = "straight in the mix" if ways[0] == PROGRAMME else f"through {names[str(ways[0])]}"
             message = f"{strip.name} is heard twice: {first} and through {names[str(extra)]}; take one of the two."
@@ -263,7 +265,9 @@ ABOUT: dict[str, About] = {
         mends.only_through_the_bus,
     ),
     "send_into_muted": About("The send does nothing while the bus is muted.", "Unmute the bus", mends.unmute_the_bus),
-    "pre_fader_left_up": About("A sound that should be gone is still heard.", "After the fader", mends.send_after_the_fader),
+    "pre_fader_left_up": About(
+        "A sound that should be gone is still heard.", "After the fader", mends.send_after_the_fader
+    ),
     "dry_return": About("The dry sound is doubled, and its place is blurred.", "Wet only", mends.wet_only),
     "conversion_loses": About("What those channels carry is not heard through this bus."),
     "rate_mismatch": About("A conversion is part of the sound; it should be known."),

@@ -61,5 +61,5 @@ class _Meter:
 
     def finish(self) -> Level:
         rms = decibels(float(np.sqrt(self._power.max() / max(self._frames, 1))))
-        both = correlation(*self._power, self._cross) if len(self._power) == 2 else None
+        both = correlation(float(self._power[0]), float(self._power[1]), self._cross) if len(self._power) == 2 else None
         return Level(decibels(self._peak), rms, both)

@@ -145,9 +145,7 @@ def compile(mix: Mix) -> Plan:
     rate_hz = mix.sample_rate_hz
     order = ordered(mix)
     ways = open_ways(mix)
-    clips = {
-        strip.id: _placed(strip, rate_hz) for strip in order if isinstance(strip, Track) and not strip.resting
-    }
+    clips = {strip.id: _placed(strip, rate_hz) for strip in order if isinstance(strip, Track) and not strip.resting}
     end = max((clip.first + clip.frames for placed in clips.values() for clip in placed), default=0)
     if end == 0:
         raise InputError(f"{mix.title} has no sound yet; bring in a recording and route it to the mix.")

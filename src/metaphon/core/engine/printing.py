@@ -10,7 +10,7 @@ from metaphon.core.engine.render import Output
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.scene.entering import format_of
-from metaphon.core.scene.mix import PROGRAMME, Bus, Mix, Placement, Track
+from metaphon.core.scene.mix import PROGRAMME, Mix, Placement, Track
 from metaphon.core.scene.targets import Target
 
 
@@ -31,7 +31,7 @@ def print_strip(
         raise InputError("This track is no longer in the mix; nothing was printed.")
     if isinstance(strip, Track) and not strip.clips:
         raise InputError(f"{strip.name} has no recording; there is nothing to print.")
-    width = format_of(strip, 0 if isinstance(strip, Bus) else probe(strip.clips[0].file).channels)
+    width = format_of(strip, probe(strip.clips[0].file).channels if isinstance(strip, Track) else 0)
     alone = _alone(mix, strip_id, width)
     results, speed = render_to_files(
         compile(alone), [Output(width)], folder, span_s=span_s, bits="32f", on_progress=on_progress
@@ -45,7 +45,14 @@ def _alone(mix: Mix, strip_id: str, width: Target) -> Mix:
 
     def one(strip: Any) -> Any:
         if strip.id == strip_id:
-            own = {"output": PROGRAMME, "sends": (), "gain_db": 0.0, "muted": False, "resting": False, "placement": place}
+            own = {
+                "output": PROGRAMME,
+                "sends": (),
+                "gain_db": 0.0,
+                "muted": False,
+                "resting": False,
+                "placement": place,
+            }
             return strip.model_copy(update={**own, "soloed": False})
         return strip.model_copy(update={"soloed": False, **({"output": None} if strip.output == PROGRAMME else {})})
 

@@ -64,7 +64,11 @@ class Band(BaseModel):
             k = 2 * np.sqrt(a) * alpha
             sign = 1.0 if self.shape == "low_shelf" else -1.0
             up, down = a + 1, a - 1
-            b = [a * (up - sign * down * cosine + k), sign * 2 * a * (down - sign * up * cosine), a * (up - sign * down * cosine - k)]
+            b = [
+                a * (up - sign * down * cosine + k),
+                sign * 2 * a * (down - sign * up * cosine),
+                a * (up - sign * down * cosine - k),
+            ]
             d = [up + sign * down * cosine + k, -sign * 2 * (down + sign * up * cosine), up + sign * down * cosine - k]
         return np.array([[*b, *d]]) / d[0]
 

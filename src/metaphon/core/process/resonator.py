@@ -29,7 +29,7 @@ class Resonator(Processor):
 
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
         band = np.asarray(sosfreqz(self.section(rate_hz), frequencies_hz, fs=rate_hz)[1])
-        return self.gain * (1.0 + self.share * band)
+        return (self.gain * (1.0 + self.share * band)).astype(np.complex128)
 
     def section(self, rate_hz: int) -> NDArray[np.float64]:
         """A band-pass with 0 dB at its centre. Source: Audio EQ Cookbook (W3C note 2021)."""

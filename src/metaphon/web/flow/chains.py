@@ -151,9 +151,7 @@ def _copy(request: HttpRequest, mix: Mix, strip: Strip, rows: list[Processor], w
 def _append(strip: Strip, chain: list[tuple[str, bool, dict[str, Any]]]) -> None:
     first = strip.processors.count()
     for position, (kind, bypassed, parameters) in enumerate(chain, first):
-        Processor.objects.create(
-            strip=strip, position=position, kind=kind, bypassed=bypassed, parameters=parameters
-        )
+        Processor.objects.create(strip=strip, position=position, kind=kind, bypassed=bypassed, parameters=parameters)
 
 
 @require_POST
@@ -167,7 +165,7 @@ def keep(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
     chain = [{"kind": p.kind, "bypassed": p.bypassed, "parameters": p.parameters} for p in strip.processors.all()]
     if not chain:
         raise InputError(f"{strip.name} has no processors to keep.")
-    StartingPoint.objects.update_or_create(user_id=request.user.pk, name=name, defaults={"chain": chain})
+    StartingPoint.objects.update_or_create(user_id=int(request.user.pk or 0), name=name, defaults={"chain": chain})
     return changed(request, mix, [strip.pk])
 
 

@@ -112,7 +112,9 @@ def _set_number(request: HttpRequest, mix: Mix, strip: Strip, field: str, text: 
         moving = [_value(s, field) for s in strips if not (field == "gain_db" and _value(s, field) <= low)]
         step = min(max(step, low - min(moving, default=low)), high - max(moving, default=high))
         number = _value(strip, field) + step
-    with journal.edit(mix, request.user, f"{_named([strip, *others])}: {name.lower()} {number:.1f} {unit}", seen(request)):
+    with journal.edit(
+        mix, request.user, f"{_named([strip, *others])}: {name.lower()} {number:.1f} {unit}", seen(request)
+    ):
         _write(strip, field, number)
         for other in others:
             held = _value(other, field)

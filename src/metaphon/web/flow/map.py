@@ -198,7 +198,9 @@ def _columns(strips: list[Strip], nodes: dict[str, Node], ribbons: list[Ribbon],
     for row in mix.targets.all():
         target = target_named(row.name)
         targets.append(Node(f"t{row.pk}", target.title.split(" (")[0], "target", str(target.channels)))
-        ribbons += [Ribbon(place.key, f"t{row.pk}", "format", None, title=f"{place.name} in {target.title}") for place in places]
+        ribbons += [
+            Ribbon(place.key, f"t{row.pk}", "format", None, title=f"{place.name} in {target.title}") for place in places
+        ]
     return [*columns, places, targets]
 
 

@@ -18,6 +18,7 @@ from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Render, RenderFile, discard
 
+
 def run(render: Render) -> None:
     """Render, measure and publish. Raises Interrupted, or InputError in one sentence."""
     options = render.options

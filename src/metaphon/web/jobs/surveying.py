@@ -26,9 +26,7 @@ def run(mix: Mix) -> None:
         levels = {strip_id: asdict(level) for strip_id, level in sound.levels.items()}
     except InputError:
         findings, levels = [], {}
-    Survey.objects.update_or_create(
-        mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings}
-    )
+    Survey.objects.update_or_create(mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings})
 
 
 def findings_of(mix: Mix) -> tuple[list[Finding], bool]:

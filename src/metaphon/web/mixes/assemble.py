@@ -46,7 +46,9 @@ def scene_of(mix: Mix) -> scene.Mix:
             "sample_rate_hz": mix.sample_rate_hz,
             "tracks": [_track(strip) for strip in strips if strip.kind == Strip.Kind.TRACK],
             "buses": [{**_strip(strip), "layout": strip.layout} for strip in strips if strip.kind == Strip.Kind.BUS],
-            "groups": [{name: getattr(group, name) for name in _GROUP} | {"id": group.ref} for group in mix.groups.all()],
+            "groups": [
+                {name: getattr(group, name) for name in _GROUP} | {"id": group.ref} for group in mix.groups.all()
+            ],
             "automation": [{"target": lane.target, "points": lane.points} for lane in mix.automation.all()],
             "targets": [target.name for target in mix.targets.all()],
         },

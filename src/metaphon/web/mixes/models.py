@@ -9,7 +9,6 @@ from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.ambisonics import MAX_ORDER
 from metaphon.core.spatial.layouts import LAYOUTS
 
-
 _BUS_WIDTHS = [*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1))]
 
 
