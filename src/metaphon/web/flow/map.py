@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 from metaphon.core.scene.mix import PROGRAMME
 from metaphon.core.scene.targets import bus_format, target_named
@@ -221,7 +222,7 @@ def _order(columns: list[list[Node]], ribbons: list[Ribbon]) -> None:
     steps = []
     for ribbon in ribbons:
         chain = [ribbon.start, *ribbon.through, ribbon.end]
-        steps += list(zip(chain, chain[1:], strict=False))
+        steps += list(pairwise(chain))
     for turn in range(4):
         order = range(1, len(columns)) if turn % 2 == 0 else range(len(columns) - 2, 0, -1)
         for i in order:
