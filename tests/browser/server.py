@@ -47,6 +47,10 @@ class BrowserTest(unittest.TestCase):
         cls.enterClassContext(override_settings(MEDIA_ROOT=cls.storage, PASSWORD_HASHERS=hashers))
         database = connection.settings_dict
         assert database["NAME"].startswith("test_"), "these tests write, and only to a test database"
+        # nothing of another class is left: its recordings are gone with its storage
+        call_command("flush", interactive=False, verbosity=0)
+        with connection.cursor() as cursor:
+            cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
         call_command("demo", stdout=open(os.devnull, "w"))  # noqa: SIM115, PTH123
         cls.environment = {
             **os.environ,

@@ -18,7 +18,7 @@ from metaphon.web.flow.map import draw
 from metaphon.web.jobs.tasks import print_strips, survey_mix
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Mix, Placement, Print, Strip
-from tests.sounds import RATE_HZ
+from tests.sounds import RATE_HZ, noise
 from tests.web.base import WebTest
 
 
@@ -189,6 +189,20 @@ class Chains(FlowTest):
         self.assertEqual(scene_of(self.mix).tracks[0].chain[0].inverted_channels, (1,))
 
 
+class Width(WebTest):
+    def test_the_correlation_is_shown_as_the_width_is_changed(self) -> None:
+        """Equal-power unrelated mid and side: correlation (1 - w^2) / (1 + w^2) (derived)."""
+        mid, side = noise(2, 2.0, 5, 0.05)
+        track = self.bring_in("pair.wav", np.stack([mid + side, mid - side]))
+        self.post("flow:add_processor", track.pk, kind="basics")
+        row = track.processors.get()
+        for width in (0.0, 0.5, 2.0):
+            self.post("flow:set_parameter", row.pk, "width", width=str(width))
+            part = self.client.get(self.url("flow:panel", track.pk)).context["chain"][0]
+            self.assertAlmostEqual(part.pair[0], (1 - width**2) / (1 + width**2), delta=0.02)
+        self.assertContains(self.client.get(self.url("flow:panel", track.pk)), "−0.6")
+
+
 class TheDemo(WebTest):
     @classmethod
     def setUpTestData(cls) -> None:
@@ -283,7 +297,7 @@ class TheDemo(WebTest):
             part: tuple(s.model_copy(update=keep[s.id]) for s in getattr(document, part))
             for part in ("tracks", "buses")
         }
-        together = document.model_copy(update={**changed, "automation": ()})
+        together = document.model_copy(update=changed)
 
         def power(mix: Scene) -> float:
             plan = compile(mix)

@@ -29,6 +29,16 @@ def fold_down_loss_db(left_power: float, right_power: float, product: float) -> 
     return float(10.0 * np.log10(2.0 * apart / max(together, floor)))
 
 
+def through(matrix: NDArray[np.float64], powers: NDArray[np.float64]) -> tuple[float | None, float | None]:
+    """Correlation and fold-down loss in dB of a pair after a 2x2 matrix.
+
+    `powers` is the pair's own matrix of mean products, (2, 2); after a matrix M it is M P M^T.
+    """
+    after = matrix @ powers @ matrix.T
+    left, right, cross = float(after[0, 0]), float(after[1, 1]), float(after[0, 1])
+    return correlation(left, right, cross), fold_down_loss_db(left, right, cross)
+
+
 class CorrelationMeter:
     """Correlation and fold-down loss of a pair, overall and for every 100 ms, fed block by block."""
 

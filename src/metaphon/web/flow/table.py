@@ -1,11 +1,16 @@
 """What Flow shows of a mix: a row for every track and bus, and the panel of the one that is open."""
 
 from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from django.urls import reverse
 
+from metaphon.core.files.audio import ClipReader
+from metaphon.core.measure.correlation import through
+from metaphon.core.process.basics import Basics
 from metaphon.core.process.processor import Processor as Parameters
 from metaphon.core.process.registry import KINDS
 from metaphon.core.scene.entering import told
@@ -15,6 +20,7 @@ from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
 from metaphon.web.flow.controls import Control, controls_of, title_of
 from metaphon.web.intake.recordings import SCENE_CHANNELS, kind_of
+from metaphon.web.mixes.assemble import local_path
 from metaphon.web.mixes.models import Mix, Placement, Processor, Send, Strip
 from metaphon.web.mixes.permissions import User
 
@@ -136,6 +142,7 @@ class Part:
     magnitude: str
     phase: str
     latency_samples: int
+    pair: tuple[float | None, float | None] | None  # correlation and fold-down loss of a stereo recording, after it
 
 
 def panel(mix: Mix, strip: Strip, user: User) -> dict[str, Any]:
@@ -146,7 +153,7 @@ def panel(mix: Mix, strip: Strip, user: User) -> dict[str, Any]:
     return {
         "chosen": strip,
         "row": table(mix, [strip.pk])["all_rows"][0],
-        "chain": [_part(row, channels, mix.sample_rate_hz) for row in strip.processors.all()],
+        "chain": [_part(row, strip, channels, mix.sample_rate_hz) for row in strip.processors.all()],
         "kinds": [(kind, model.title) for kind, model in KINDS.items()],
         "feeding": list(feeding),
         "fed_by": list(fed),
@@ -162,7 +169,16 @@ def parameters_of(row: Processor) -> Parameters:
     return KINDS[row.kind](**row.parameters)
 
 
-def _part(row: Processor, channels: int, rate_hz: int) -> Part:
+@lru_cache(maxsize=256)
+def _pair_powers(path: Path) -> np.ndarray:
+    """The mean products of a stereo recording's channels, (2, 2), over its first half minute of sound."""
+    reader = ClipReader(path)
+    sound = reader.read(0, min(reader.frames, 30 * 48000)).astype(np.float64)
+    reader.close()
+    return sound @ sound.T / sound.shape[1]
+
+
+def _part(row: Processor, strip: Strip, channels: int, rate_hz: int) -> Part:
     parameters = parameters_of(row)
     heard = parameters.response(np.minimum(_FREQUENCIES_HZ, 0.499 * rate_hz), rate_hz)
     magnitude = phase = ""
@@ -170,7 +186,12 @@ def _part(row: Processor, channels: int, rate_hz: int) -> Part:
         level = 20.0 * np.log10(np.maximum(np.abs(heard), 1e-6))
         magnitude = _curve(np.clip(30.0 - level * 1.25, -2.0, 62.0))
         phase = _curve(30.0 - np.angle(heard) / np.pi * 30.0)
-    return Part(row, title_of(row), controls_of(row, channels), magnitude, phase, parameters.latency_samples(rate_hz))
+    pair = None
+    clip = strip.clips.first()
+    if isinstance(parameters, Basics) and channels == 2 and clip:
+        pair = through(parameters.matrix(2), _pair_powers(local_path(clip.audio)))
+    controls = controls_of(row, channels)
+    return Part(row, title_of(row), controls, magnitude, phase, parameters.latency_samples(rate_hz), pair)
 
 
 def _curve(heights: np.ndarray) -> str:
