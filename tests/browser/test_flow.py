@@ -34,7 +34,8 @@ class Flow(BrowserTest):
         page.wait_for_load_state("networkidle")
         page.keyboard.press("Control+z")
         self.wait_for(lambda: self.named("Rain").to_programme)
-        page.wait_for_load_state("networkidle")
+        back = f'.ribbons [data-from="s{self.named("Rain").pk}"][data-to="pbed0+5+0"]'
+        self.wait_for(lambda: page.locator(back).count() == 1)
         page.click('.node[data-name="Rowing boat"]', modifiers=["Control"])
         page.click('.node[data-name="Sea"]', modifiers=["Control"])
         expect(page.locator("#chosen [data-count]")).to_have_text("2 chosen")

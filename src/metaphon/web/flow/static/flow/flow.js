@@ -199,6 +199,10 @@ document.addEventListener("pointerdown", (event) => {
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
+  if (!document.contains(drag.node)) {
+    drag = null; // the page was drawn anew under the hand; nothing is routed
+    return;
+  }
   if (!drag.line) {
     if (Math.hypot(event.clientX - drag.x, event.clientY - drag.y) < 5) return;
     drag.line = document.createElementNS("http://www.w3.org/2000/svg", "path");
