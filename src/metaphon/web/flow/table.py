@@ -171,9 +171,9 @@ def parameters_of(row: Processor) -> Parameters:
 
 @lru_cache(maxsize=256)
 def _pair_powers(path: Path) -> np.ndarray:
-    """The mean products of a stereo recording's channels, (2, 2), over its first half minute of sound."""
+    """The mean products of a stereo recording's channels, (2, 2), over its first two minutes."""
     reader = ClipReader(path)
-    sound = reader.read(0, min(reader.frames, 30 * 48000)).astype(np.float64)
+    sound = reader.read(0, min(reader.frames, 120 * 48000)).astype(np.float64)
     reader.close()
     return sound @ sound.T / sound.shape[1]
 
