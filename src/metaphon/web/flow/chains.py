@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from metaphon.core.errors import InputError
 from metaphon.core.process.registry import KINDS
 from metaphon.web.flow.controls import Control, band_controls, controls_of, title_of
-from metaphon.web.flow.edits import strip_of
+from metaphon.web.flow.edits import ids_in, strip_of
 from metaphon.web.flow.views import changed
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Processor, StartingPoint, Strip
@@ -138,7 +138,7 @@ def copy_chain(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse
 
 
 def _copy(request: HttpRequest, mix: Mix, strip: Strip, rows: list[Processor], what: str) -> HttpResponse:
-    ids = {int(text) for text in request.POST.get("ids", "").split(",") if text.isdigit()} - {strip.pk}
+    ids = set(ids_in(request)) - {strip.pk}
     aims = list(mix.strips.filter(pk__in=ids))
     if not aims or not rows:
         raise InputError("Tick the tracks to copy to in the table or on the map first.")

@@ -41,13 +41,14 @@ def strip_of(mix: Mix, strip_id: int) -> Strip:
     return get_object_or_404(Strip.objects.select_related("placement", "group"), pk=strip_id, mix=mix)
 
 
-def _ids(request: HttpRequest, name: str) -> list[int]:
+def ids_in(request: HttpRequest, name: str = "ids") -> list[int]:
+    """The ids of strips that were posted, separated by commas."""
     return [int(text) for text in request.POST.get(name, "").split(",") if text.isdigit()]
 
 
 def _together(request: HttpRequest, mix: Mix, strip: Strip, moves: str) -> list[Strip]:
     """The strips an edit reaches: those chosen with it, else its group where that moves this, else itself."""
-    chosen = _ids(request, "also")
+    chosen = ids_in(request, "also")
     found: QuerySet[Strip] = mix.strips.filter(pk=strip.pk)
     if strip.pk in chosen and len(chosen) > 1:
         found = mix.strips.filter(pk__in=chosen)
@@ -243,7 +244,7 @@ def remove(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
 def route(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Several strips to one aim at once: `feed` it and nothing else, or `send` to it as well."""
     mix = mix_for(request, mix_id)
-    strips = list(mix.strips.filter(pk__in=_ids(request, "ids")))
+    strips = list(mix.strips.filter(pk__in=ids_in(request)))
     aim, how = request.POST.get("aim", ""), request.POST.get("how", "feed")
     if not strips:
         raise InputError("Nothing is chosen; tick some tracks first.")
@@ -263,7 +264,7 @@ def route(request: HttpRequest, mix_id: int) -> HttpResponse:
 def bulk(request: HttpRequest, mix_id: int) -> HttpResponse:
     """One action on all chosen strips, one step in the history."""
     mix = mix_for(request, mix_id)
-    strips = list(mix.strips.filter(pk__in=_ids(request, "ids")).select_related("placement"))
+    strips = list(mix.strips.filter(pk__in=ids_in(request)).select_related("placement"))
     action, value = request.POST.get("action", ""), request.POST.get("value", "").strip()
     if not strips:
         raise InputError("Nothing is chosen; tick some tracks first.")

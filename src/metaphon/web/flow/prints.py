@@ -6,7 +6,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from metaphon.core.errors import InputError
-from metaphon.web.flow.edits import strip_of
+from metaphon.web.flow.edits import ids_in, strip_of
 from metaphon.web.flow.views import changed
 from metaphon.web.jobs.tasks import print_strips
 from metaphon.web.mixes import journal
@@ -22,8 +22,7 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a print of the chosen strips, or of a span of them."""
     mix = mix_for(request, mix_id)
     require_editor(mix, request.user)
-    ids = [int(text) for text in request.POST.get("ids", "").split(",") if text.isdigit()]
-    strips = list(mix.strips.filter(pk__in=ids))
+    strips = list(mix.strips.filter(pk__in=ids_in(request)))
     if not strips:
         raise InputError("Nothing is chosen to print; tick some tracks first.")
     start_text, end_text = request.POST.get("start_s", "").strip(), request.POST.get("end_s", "").strip()
