@@ -5,10 +5,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from metaphon.core.engine.curves import GRID_FRAMES
-from metaphon.core.engine.plan import compile
+from metaphon.core.engine.plan import compile, latency_samples
 from metaphon.core.scene.entering import told
 from metaphon.core.scene.targets import BUS_FORMATS, target_named
 from metaphon.core.spatial.ambisonics import encode
+from metaphon.core.spatial.layouts import layout_named
 from tests.sounds import RATE_HZ, FolderTest, noise
 
 FRAMES = 4800
@@ -182,6 +183,7 @@ class ParallelPaths(FolderTest):
             [{"sound": "a.wav", "chain": chain, "output": "b"}], buses=[{"id": "b", "name": "B", "chain": chain}]
         )
         self.assertEqual(compile(mix).latency_samples, 2048)
+        self.assertEqual(latency_samples(mix), 2048)
         self.assertEqual(int(np.argmax(self.rendered(mix, "0+1+0")[0])), 5000)
 
     def test_a_track_pushed_ahead_of_the_beat(self) -> None:
@@ -256,3 +258,25 @@ class Widths(FolderTest):
             send = {"bus": "x", "level_db": 0.0, **extra}
             out = self.rendered(self.mix([{**track, "sends": [send]}], buses=[bus]), "scene2")
             np.testing.assert_allclose(out, encode(azimuth, 10.0, 2)[:, None] * sound, atol=1e-6)
+
+    def test_a_wide_send_turns_to_an_azimuth_of_its_own(self) -> None:
+        sound = noise(2, 0.1)
+        self.write("a.wav", sound)
+        for layout, azimuth, left, right in (
+            ("0+2+0", 0.0, "M+030", "M-030"),
+            ("0+5+0", 0.0, "M+030", "M-030"),
+            ("0+5+0", 140.0, None, "M+110"),  # its right loudspeaker comes to stand at 110
+        ):
+            bus = {"id": "x", "name": "X", "layout": layout, "placement": {"mode": "bed", "layout": layout}}
+            send = {"bus": "x", "level_db": 0.0, "azimuth_deg": azimuth}
+            out = self.rendered(self.mix([{"sound": "a.wav", "output": None, "sends": [send]}], buses=[bus]), layout)
+            labels = layout_named(layout).labels
+            if left:
+                np.testing.assert_allclose(out[labels.index(left)], sound[0], atol=1e-6)
+                np.testing.assert_allclose(out[labels.index(right)], sound[1], atol=1e-6)
+            else:
+                both = out[labels.index("M+110")], out[labels.index("M-110")]
+                self.assertGreater(np.corrcoef(both[0], sound[1])[0, 1], 0.7)  # 110 also takes part of 170
+                self.assertLess(abs(np.corrcoef(both[1], sound[1])[0, 1]), 0.1)
+                np.testing.assert_allclose(np.sum(out**2, axis=0).mean(), np.sum(sound**2, axis=0).mean(), rtol=0.1)
+            self.assertEqual(out[labels.index("LFE1")].any() if "LFE1" in labels else False, False)

@@ -2,6 +2,7 @@
 
 import io
 import json
+from unittest.mock import patch
 
 import numpy as np
 import soundfile
@@ -253,6 +254,25 @@ class TheDemo(WebTest):
                     self.assertTrue(apart or node is other, f"{node.name} on {other.name}")
             feeds = {(r.start, r.end) for r in drawing.ribbons if r.sort == "main"}
             self.assertEqual(len(feeds), self.mix.strips.count())
+
+    def test_a_large_map_keeps_to_its_height(self) -> None:
+        for number in range(50):
+            strip = Strip.objects.create(
+                mix=self.mix, kind="track", ref=f"x{number}", name=f"Oar {number}", position=99
+            )
+            Placement.objects.create(strip=strip)
+        drawing = draw(self.mix, 1240, 630)
+        self.assertEqual(drawing.height, 630)
+        tracks = [node for node in drawing.nodes if node.kind == "track"]
+        self.assertEqual(len(tracks), 64)
+        self.assertTrue(all(node.height >= 14.0 and node.y + node.height <= 630 for node in tracks))
+        self.assertEqual(len({node.x for node in tracks}), 2)
+
+    def test_a_survey_that_fails_is_kept_and_not_asked_for_again(self) -> None:
+        self.mix = Mix.objects.get(title="Quiet Water")
+        with patch("metaphon.web.jobs.surveying.Sound", side_effect=OSError), self.assertLogs(level="ERROR"):
+            survey_mix(mix_id=self.mix.pk)
+        self.assertNotContains(self.client.get(self.url("findings:show")), "listening to the mix")
 
     def print(self, *names: str, **options: str) -> Print:
         ids = ",".join(str(self.mix.strips.get(name=name).pk) for name in names)

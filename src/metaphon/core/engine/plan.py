@@ -12,7 +12,7 @@ from metaphon.core.engine.curves import GRID_FRAMES, Curve, Gains
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.process.processor import Processor
-from metaphon.core.scene.entering import entry, format_of
+from metaphon.core.scene.entering import entry, format_of, turned
 from metaphon.core.scene.graph import Ways, open_ways, ordered
 from metaphon.core.scene.mix import PROGRAMME, Automation, Mix, Strip, Track, automated
 from metaphon.core.scene.targets import Target, bus_format, target_named
@@ -157,20 +157,40 @@ def compile(mix: Mix) -> Plan:
         tails[strip.id] = tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip))
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
-    latency: dict[str, int] = {}
     ahead: dict[str, int] = {}
     lanes = {automated(mix, lane): lane for lane in mix.automation}
     formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
     strips = []
     for strip in reversed(heard):
-        own = sum(p.latency_samples(rate_hz) for p in at_work(strip))
-        latency[strip.id] = own + max((latency[aim] for aim in buses[strip.id]), default=0)
+        own = _own_latency(strip, rate_hz)
         out = max((ahead[aim] for aim in buses[strip.id]), default=0)
         ahead[strip.id] = out - own // -GRID_FRAMES * GRID_FRAMES  # rounded up to the grid
         strips.append(_strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, own))
     longest = int(np.ceil(max(tails.values(), default=0.0) * rate_hz))
-    slowest = max(latency.values(), default=0)
+    slowest = _slowest(heard, buses, rate_hz)
     return Plan(mix.title, rate_hz, end + longest, longest, slowest, tuple(reversed(strips)))
+
+
+def latency_samples(mix: Mix) -> int:
+    """What the slowest open way through the processors of a mix costs; no file is read.
+
+    Raises InputError for a loop.
+    """
+    ways = open_ways(mix)
+    awake = [strip for strip in ordered(mix) if not strip.resting]
+    return _slowest(awake, {strip.id: list(ways.out_of(strip.id)) for strip in awake}, mix.sample_rate_hz)
+
+
+def _slowest(strips: list[Strip], buses: dict[str, list[str]], rate_hz: int) -> int:
+    """The latency of the slowest way through strips in working order, in samples."""
+    found: dict[str, int] = {}
+    for strip in reversed(strips):
+        found[strip.id] = _own_latency(strip, rate_hz) + max((found[aim] for aim in buses[strip.id]), default=0)
+    return max(found.values(), default=0)
+
+
+def _own_latency(strip: Strip, rate_hz: int) -> int:
+    return sum(processor.latency_samples(rate_hz) for processor in at_work(strip))
 
 
 def at_work(strip: Strip) -> tuple[Processor, ...]:
@@ -227,9 +247,11 @@ def _strip(
         if send.bus not in ahead:
             continue
         where = azimuth if send.azimuth_deg is None else Curve((0.0,), (send.azimuth_deg,))
+        into = _into(strip, channels, formats[send.bus], where, elevation)
+        if channels > 1 and send.azimuth_deg is not None:
+            into = Gains.fixed(turned(format_of(strip, channels), formats[send.bus], send.azimuth_deg))
         taken = ahead[strip.id] if send.tap == "strip" else out
         level = curve("level_db", send.level_db, send.bus)
-        into = _into(strip, channels, formats[send.bus], where, elevation)
         routes.append(Route(send.bus, into, level, send.tap, taken - ahead[send.bus]))
     feed = None
     output = ways.outputs.get(strip.id)

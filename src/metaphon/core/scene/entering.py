@@ -12,17 +12,22 @@ from metaphon.core.spatial.layouts import Layout, layout_for_channels
 from metaphon.core.spatial.panning import constant_power
 
 
-def format_of(strip: Strip, channels: int) -> Target:
-    """What a strip's channels are: a bus says so, a track's recording is a scene or taken for a layout.
+def format_for(layout: str, as_scene: bool, channels: int) -> Target:
+    """What a strip's channels are: a bus has a layout that says so, a track's recording is a scene or fits a layout.
 
     Raises InputError for a number of channels that fits neither.
     """
-    if isinstance(strip, Bus):
-        return bus_format(strip.layout)
+    if layout:
+        return bus_format(layout)
+    if as_scene and channels > 1:
+        return target_named(f"scene{order_of(channels)}")
+    return target_named(layout_for_channels(channels).name)
+
+
+def format_of(strip: Strip, channels: int) -> Target:
+    """The format of a strip with this many channels; InputError names the strip."""
     try:
-        if strip.placement.mode == "scene" and channels > 1:
-            return target_named(f"scene{order_of(channels)}")
-        return target_named(layout_for_channels(channels).name)
+        return format_for(strip.layout if isinstance(strip, Bus) else "", strip.placement.mode == "scene", channels)
     except InputError as error:
         raise InputError(f"{strip.name}: {error}") from None
 
@@ -33,7 +38,7 @@ def entry(
     """The gains, (times, aim channels, source channels), for a source that stands at these angles.
 
     Only mono is placed by the angles. Layouts convert by ITU-R BS.775-4 (see `conversion`), scenes are decoded
-    (AllRAD) and loudspeakers encoded where they stand, without the LFE.
+    (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned` places wider ones.
     """
     if source.channels == 1:
         if aim.layout:
@@ -41,6 +46,24 @@ def entry(
         assert aim.order is not None
         return encode(azimuth_deg, elevation_deg, aim.order)[:, :, None]
     return np.broadcast_to(_fixed(source, aim), (len(azimuth_deg), aim.channels, source.channels))
+
+
+def turned(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.float64]:
+    """The gains, (aim channels, source channels), with every loudspeaker of the source turned to the left by an angle.
+
+    A stereo source turned by 0 into stereo stays as it is. The LFE goes to an LFE or nowhere; a scene is not turned.
+    """
+    if source.layout is None:
+        return np.array(_fixed(source, aim))
+    azimuth, elevation = np.array(source.layout.angles_deg).T
+    gains = np.empty((aim.channels, source.channels))
+    for channel, low in enumerate(source.layout.is_lfe):
+        if low:
+            gains[:, channel] = aim.layout.is_lfe if aim.layout else 0.0
+        else:
+            where = np.array([azimuth_deg + azimuth[channel]])
+            gains[:, channel] = entry(target_named("0+1+0"), aim, where, elevation[[channel]])[0, :, 0]
+    return gains
 
 
 def _fixed(source: Target, aim: Target) -> NDArray[np.float64]:

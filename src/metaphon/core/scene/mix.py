@@ -34,7 +34,7 @@ class Clip(Part):
 class Send(Part):
     """A copy of a strip's sound to a bus, taken before its chain (strip), before its fader (pre) or after it (post).
 
-    A mono source enters where the strip stands, or at an azimuth of the send's own.
+    A source enters as its strip stands, or turned to an azimuth of the send's own.
     """
 
     bus: Identifier

@@ -34,6 +34,7 @@ class Node:
     width: float = 0.0
     height: float = 0.0
     trouble: bool = False
+    lead: float = 0.0  # its ribbons run straight to here, between the boxes of the second row of tracks
     passes: bool = False  # no box: a bundle of ways on their way further
 
     @property
@@ -240,26 +241,36 @@ def _order(columns: list[list[Node]], ribbons: list[Ribbon]) -> None:
 
 
 def _place(columns: list[list[Node]], width: int, height: int) -> float:
-    """Give every box its place; returns the height needed."""
+    """Give every box its place; returns the height needed.
+
+    Tracks that would be too low for their names stand in two columns, each before a gap of the other.
+    """
     room = height - _HEAD - 8.0
     most = max(len(columns[0]), 1)
-    pitch = min(max(room / most, _LOWEST), _TALLEST)
-    tall = max(height, pitch * most + _HEAD + 8.0)
-    track_width, box_width = min(176.0, width * 0.17), min(132.0, width * 0.125)
-    gap = (width - 2 * _MARGIN - track_width - box_width * (len(columns) - 1)) / max(len(columns) - 1, 1)
-    x = _MARGIN
-    for i, column in enumerate(columns):
-        wide = track_width if i == 0 else box_width
-        sizes = [_CHANNEL if node.passes else (pitch - _GAP if i == 0 else min(pitch, 34.0)) for node in column]
+    double = room / most < _LOWEST
+    pitch = max(room / (most + 1), _LOWEST / 2) if double else min(room / most, _TALLEST)
+    tall = max(height, pitch * (most + double) + _HEAD + 8.0)
+    track_width, box_width = min(176.0, width * (0.125 if double else 0.17)), min(132.0, width * 0.125)
+    first_width = track_width * 2 + _GAP if double else track_width
+    gap = (width - 2 * _MARGIN - first_width - box_width * (len(columns) - 1)) / max(len(columns) - 1, 1)
+    for number, node in enumerate(columns[0]):
+        second = double and number % 2 == 1
+        node.x = _MARGIN + (track_width + _GAP if second else 0.0)
+        node.y = _HEAD + number * pitch
+        node.width, node.height = track_width, pitch * (1 + double) - _GAP
+        node.lead = _MARGIN + first_width if double and not second else 0.0
+    x = _MARGIN + first_width + gap
+    for column in columns[1:]:
+        sizes = [_CHANNEL if node.passes else min(max(pitch, _LOWEST), 34.0) for node in column]
         spare = tall - _HEAD - 8.0 - sum(sizes)
-        between = _GAP if i == 0 else min(max(spare / (len(column) + 1), 3.0), 44.0)
+        between = min(max(spare / (len(column) + 1), 3.0), 44.0)
         used = sum(sizes) + between * max(len(column) - 1, 0)
-        y = _HEAD if i == 0 else _HEAD + max((min(tall, pitch * most + _HEAD) - _HEAD - used) / 2, 0.0)
+        y = _HEAD + max((min(tall, pitch * most + _HEAD) - _HEAD - used) / 2, 0.0)
         for node, size in zip(column, sizes, strict=True):
-            node.x, node.y, node.width, node.height = x, y, wide, size
+            node.x, node.y, node.width, node.height = x, y, box_width, size
             y += size + between
             tall = max(tall, y + 8.0)
-        x += wide + gap
+        x += box_width + gap
     return tall
 
 
@@ -269,6 +280,9 @@ def _path(ribbon: Ribbon, by_key: dict[str, Node]) -> str:
     low = 0.28 if ribbon.sort == "send" else -0.12 if start.kind != "place" else 0.0
     x, y = start.right, start.middle + low * start.height
     path = f"M{x:.1f} {y:.1f}"
+    if start.lead:
+        x = start.lead
+        path += f"H{x:.1f}"
     for key in [*ribbon.through, ribbon.end]:
         node = by_key[key]
         to_y = node.middle + (low * node.height if node is end and end.kind == "bus" else 0.0)

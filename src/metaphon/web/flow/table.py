@@ -8,16 +8,16 @@ from typing import Any
 import numpy as np
 from django.urls import reverse
 
+from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.measure.correlation import through
 from metaphon.core.process.basics import Basics
 from metaphon.core.process.processor import Processor as Parameters
 from metaphon.core.process.registry import KINDS
-from metaphon.core.scene.entering import told
+from metaphon.core.scene.entering import format_for, told
 from metaphon.core.scene.mix import PROGRAMME
-from metaphon.core.scene.targets import BUS_FORMATS, Target, bus_format, target_named
-from metaphon.core.spatial.ambisonics import order_of
-from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
+from metaphon.core.scene.targets import BUS_FORMATS, bus_format, target_named
+from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.flow.controls import Control, controls_of, title_of
 from metaphon.web.intake.recordings import SCENE_CHANNELS, kind_of
 from metaphon.web.mixes.assemble import local_path
@@ -51,6 +51,7 @@ class Row:
     moving: dict[str, tuple[float, float]]
     has_azimuth: bool
     has_elevation: bool
+    turns: bool  # whether its sends can have an azimuth of their own
     inverted: bool
     sends: list[SendShown]
     notes: tuple[str, ...]
@@ -84,18 +85,6 @@ def channels_of(strip: Strip) -> int:
     return clips[0].audio.channels if clips else 0
 
 
-def format_of_row(strip: Strip, channels: int) -> Target | None:
-    """As the core takes it; None where the channels fit no format."""
-    if strip.layout:
-        return bus_format(strip.layout)
-    if strip.placement.mode == Placement.Mode.SCENE and channels in SCENE_CHANNELS:
-        return target_named(f"scene{order_of(channels)}")
-    try:
-        return target_named(layout_for_channels(channels).name)
-    except ValueError:
-        return None
-
-
 def _row(strip: Strip, buses: dict[int, Strip], lanes: dict[str, list[float]]) -> Row:
     channels = channels_of(strip)
     moving = {
@@ -107,7 +96,10 @@ def _row(strip: Strip, buses: dict[int, Strip], lanes: dict[str, list[float]]) -
     place = strip.placement
     turns = strip.to_programme and place.mode == Placement.Mode.OBJECT
     pans = channels == 1 and (place.mode == Placement.Mode.BED or not strip.to_programme)
-    own = format_of_row(strip, channels) if channels else None
+    try:
+        own = format_for(strip.layout, place.mode == Placement.Mode.SCENE, channels) if channels else None
+    except InputError:
+        own = None
     aims = [output] if output else []
     notes = tuple(f"{aim.name}: {text}" for aim in aims if own and (text := told(own, bus_format(aim.layout))))
     if strip.to_programme and place.mode == Placement.Mode.BED and own:
@@ -126,6 +118,7 @@ def _row(strip: Strip, buses: dict[int, Strip], lanes: dict[str, list[float]]) -
         moving=moving,
         has_azimuth=turns or pans,
         has_elevation=turns,
+        turns=own is not None and own.layout is not None,
         inverted=any(p.kind == "basics" and not p.bypassed and p.parameters.get("polarity_inverted") for p in strip.processors.all()),
         sends=[SendShown(buses[send.bus_id], send) for send in strip.sends.all() if send.bus_id in buses],
         notes=notes,
@@ -145,14 +138,16 @@ class Part:
     pair: tuple[float | None, float | None] | None  # correlation and fold-down loss of a stereo recording, after it
 
 
-def panel(mix: Mix, strip: Strip, user: User) -> dict[str, Any]:
-    """Everything the panel shows of one strip."""
+def panel(mix: Mix, strip: Strip, user: User, drawn: dict[str, Any] | None = None) -> dict[str, Any]:
+    """Everything the panel shows of one strip. `drawn` is the table drawn along with it."""
+    rows = drawn["all_rows"] if drawn else []
+    row = next((row for row in rows if row.strip.pk == strip.pk), None) or table(mix, [strip.pk])["all_rows"][0]
     channels = channels_of(strip)
     feeding = Send.objects.filter(bus=strip, source__resting=False).select_related("source")
     fed = mix.strips.filter(output_bus=strip, resting=False).select_related("placement")
     return {
         "chosen": strip,
-        "row": table(mix, [strip.pk])["all_rows"][0],
+        "row": row,
         "chain": [_part(row, strip, channels, mix.sample_rate_hz) for row in strip.processors.all()],
         "kinds": [(kind, model.title) for kind, model in KINDS.items()],
         "feeding": list(feeding),

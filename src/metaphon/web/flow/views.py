@@ -3,9 +3,8 @@
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 
-from metaphon.core.engine.plan import at_work
+from metaphon.core.engine.plan import latency_samples
 from metaphon.core.errors import InputError
-from metaphon.core.scene.graph import ordered
 from metaphon.core.scene.targets import BUS_FORMATS, target_named
 from metaphon.web.flow.map import draw
 from metaphon.web.flow.table import panel as panel_of
@@ -28,7 +27,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     chosen = request.GET.get("strip", "")
     strip = mix.strips.filter(pk=int(chosen)).first() if chosen.isdigit() else None
     if strip:
-        context |= panel_of(mix, strip, request.user)
+        context |= panel_of(mix, strip, request.user, context)
     response = render(request, "flow/show.html", context)
     if request.GET.get("view"):
         response.set_cookie("flow_view", str(context["view"]), max_age=31536000, samesite="Lax")
@@ -38,19 +37,9 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
 def _latency(mix: Mix) -> tuple[int, float]:
     """What the slowest way through the processors costs, in samples and ms; it is made up for."""
     try:
-        document = scene_of(mix)
-        order = ordered(document)
+        samples = latency_samples(scene_of(mix))
     except InputError:
-        return 0, 0.0
-    late: dict[str, int] = {}
-    for strip in order:
-        if strip.resting:
-            continue
-        own = late.get(strip.id, 0) + sum(p.latency_samples(mix.sample_rate_hz) for p in at_work(strip))
-        late[strip.id] = own
-        for aim in {*(send.bus for send in strip.sends), strip.output} - {"programme", None}:
-            late[str(aim)] = max(late.get(str(aim), 0), own)
-    samples = max(late.values(), default=0)
+        samples = 0
     return samples, samples / mix.sample_rate_hz * 1000.0
 
 
@@ -78,5 +67,5 @@ def changed(request: HttpRequest, mix: Mix, strips: list[int] | None) -> HttpRes
     opened = request.headers.get("X-Panel", "")
     strip = mix.strips.filter(pk=int(opened)).first() if opened.isdigit() else None
     if strip:
-        context |= panel_of(mix, strip, request.user)
+        context |= panel_of(mix, strip, request.user, context)
     return after_edit(request, mix, "flow/changed.html", context)

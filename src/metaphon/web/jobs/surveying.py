@@ -1,6 +1,7 @@
 """Listening through a mix for levels and faults, beside the web server, whenever its sound has changed."""
 
 import hashlib
+import logging
 from dataclasses import asdict
 
 from metaphon.core.checks.finding import Finding
@@ -11,6 +12,8 @@ from metaphon.core.scene.mix import Mix as Scene
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Mix, Survey
 
+log = logging.getLogger(__name__)
+
 
 def key_of(document: Scene) -> str:
     """Tells whether two states of a mix sound alike."""
@@ -18,14 +21,18 @@ def key_of(document: Scene) -> str:
 
 
 def run(mix: Mix) -> None:
-    """Listen to the mix as it is now and keep what was found."""
+    """Listen to the mix as it is now and keep what was found; where that fails, that it was tried."""
     document = scene_of(mix)
+    findings: list[dict[str, object]] = []
+    levels: dict[str, dict[str, object]] = {}
     try:
         sound = Sound(document)
         findings = [asdict(finding) for finding in listened(document, sound)]
         levels = {strip_id: asdict(level) for strip_id, level in sound.levels.items()}
     except InputError:
-        findings, levels = [], {}
+        pass  # nothing to hear yet, or a file is missing: the rules that only look at the mix say so
+    except Exception:
+        log.exception("survey of mix %s", mix.pk)
     Survey.objects.update_or_create(mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings})
 
 
