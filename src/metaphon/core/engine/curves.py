@@ -1,7 +1,7 @@
 """Values over time, on one grid: exact at its points, straight in between, whatever the block size."""
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,15 +39,17 @@ class Gains:
     """A matrix of gains, (outputs, inputs), that may move in time.
 
     `at` gives (times, outputs, inputs); between grid points the gains run in straight lines, sample by
-    sample, so nothing clicks.
+    sample, so nothing clicks. `key` tells two of them apart.
     """
 
-    at: Callable[[NDArray[np.float64]], NDArray[np.float64]]
+    at: Callable[[NDArray[np.float64]], NDArray[np.float64]] = field(compare=False)
     moves: bool
+    key: Hashable
 
     @classmethod
     def fixed(cls, matrix: NDArray[np.float64]) -> "Gains":
-        return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False)
+        key = (matrix.shape, matrix.tobytes())
+        return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False, key)
 
 
 class Mixer:

@@ -1,5 +1,6 @@
 """A mix made ready: every source found, every strip in order, every gain known. The same plan serves any target."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -106,6 +107,13 @@ class StripPlan:
     fader_db: Curve
     routes: tuple[Route, ...]
     feed: Feed | None
+
+    @property
+    def shape(self) -> Hashable:
+        """What must be alike for a strip at work to go on by another plan."""
+        ways = tuple((route.bus, route.tap, route.wait) for route in self.routes)
+        fed = self.feed is not None
+        return self.id, self.channels, self.clips, self.ahead_in, self.ahead_out, self.pad, ways, fed
 
 
 @dataclass(frozen=True)
@@ -275,7 +283,7 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
         return entry(source, aim, azimuth.at(times_s), elevation.at(times_s))
 
     if channels == 1 and (azimuth.moves or (elevation.moves and aim.order is not None)):
-        return Gains(gains, True)
+        return Gains(gains, True, (source.name, aim.name, azimuth, elevation))
     return Gains.fixed(gains(np.zeros(1))[0])
 
 

@@ -1,16 +1,17 @@
 """From a plan to samples, block by block; no more of the mix is held than one block and what rings on."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from metaphon.core.engine.curves import GRID_FRAMES, Fader, Mixer
-from metaphon.core.engine.plan import Plan, Route, StripPlan
+from metaphon.core.engine.handing_over import HandOver, Passing, Series
+from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.tails import Tail, tail_for
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
-from metaphon.core.process.processor import Block, DelayLine
+from metaphon.core.process.processor import Block, DelayLine, Processor
 from metaphon.core.scene.targets import Target
 
 BLOCK_FRAMES = 8 * GRID_FRAMES
@@ -55,8 +56,12 @@ def render(
 
 
 def _tail(plan: Plan, output: Output) -> Tail:
-    feeds = [feed for feed in plan.feeds if output.stem in (None, feed.strip)]
-    return tail_for(output.target, feeds, plan.rate_hz)
+    return tail_for(output.target, feeds_of(plan, output), plan.rate_hz)
+
+
+def feeds_of(plan: Plan, output: Output) -> list[Feed]:
+    """What of the programme an output hears."""
+    return [feed for feed in plan.feeds if output.stem in (None, feed.strip)]
 
 
 def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:
@@ -76,20 +81,45 @@ def _all_numbers(block: Block) -> bool:
 
 
 class StripRun:
-    """A strip at work, with its memory. `given` is its last block after the fader, None for silence."""
+    """A strip at work, with its memory. `given` is its last block after the fader, None for silence.
 
-    def __init__(self, plan: StripPlan, rate_hz: int) -> None:
+    `gate`, where there is one, opens or closes its recordings at a place of the mix.
+    """
+
+    def __init__(self, plan: StripPlan, rate_hz: int, gate: Callable[[Block, int], Block] | None = None) -> None:
         self.plan = plan
         self.given: Block | None = None
         self._rate_hz = rate_hz
+        self._gate = gate
         self._clips = [(clip, ClipReader(clip.path)) for clip in plan.clips]
-        self._chain = [(p.title, p.start(plan.channels, rate_hz)) for p in plan.chain]
+        self._chain = HandOver(self._start(plan))
         self._pad = DelayLine(plan.channels, plan.pad)
-        self._fader = Fader(plan.fader_db, rate_hz)
+        self._fader = Passing(Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
-        # with nothing that holds sound back, silence needs no work
-        self._prompt = not (plan.chain or plan.ahead_in or any(route.wait for route in plan.routes))
+
+    def _start(self, plan: StripPlan) -> Series:
+        return Series([_Checked(processor, plan, self._rate_hz) for processor in plan.chain])
+
+    @property
+    def _prompt(self) -> bool:
+        """Whether nothing holds sound back, so that silence needs no work."""
+        plan = self.plan
+        return not (plan.chain or plan.ahead_in or any(route.wait for route in plan.routes)) and self._chain.at_rest
+
+    def adopt(self, plan: StripPlan) -> None:
+        """Go on by a new plan of the same shape (see `StripPlan.shape`), passing over without a step."""
+        old, self.plan = self.plan, plan
+        if [type(p) for p in plan.chain] != [type(p) for p in old.chain]:
+            self._chain.replace(self._start(plan), _tail_frames(old.chain, self._rate_hz))
+        else:
+            for part, before, after in zip(self._chain.latest.parts, old.chain, plan.chain, strict=True):
+                if before != after:
+                    part.adopt(after, plan, _tail_frames((before,), self._rate_hz))
+        if plan.fader_db != old.fader_db:
+            self._fader.to(Fader(plan.fader_db, self._rate_hz))
+        for way, route in zip(self._routes, plan.routes, strict=True):
+            way.adopt(route)
 
     def run(self, waiting: dict[str, Block], at: int, frames: int) -> Block | None:
         """Process one block; adds to what the buses wait for, gives what goes into the programme."""
@@ -98,15 +128,7 @@ class StripRun:
         self.given = None
         if self._prompt and not source.any():
             return None
-        block = source
-        for title, running in self._chain:
-            block = running.process(block)
-            if not _all_numbers(block):
-                raise InputError(
-                    f"{title} on {self.plan.name} made samples that are not numbers at {taken / self._rate_hz:.1f} s; "
-                    "bypass it or change its settings."
-                )
-        block = self._pad.process(block)
+        block = self._pad.process(self._chain.process(source))
         after = self.given = self._fader.apply(block, given)
         for way in self._routes:
             match way.route.tap:
@@ -132,11 +154,33 @@ class StripRun:
                         f"{clip.path.name} holds samples that are not numbers near {at / self._rate_hz:.1f} s; "
                         "export it again."
                     )
-        return block
+        return self._gate(block, at) if self._gate and self._clips else block
 
     def close(self) -> None:
         for _, reader in self._clips:
             reader.close()
+
+
+def _tail_frames(chain: Sequence[Processor], rate_hz: int) -> int:
+    return round(sum(p.tail_s for p in chain) * rate_hz) + sum(p.latency_samples(rate_hz) for p in chain) + GRID_FRAMES
+
+
+class _Checked:
+    """A processor at work whose samples are looked at: what is not a number goes no further."""
+
+    def __init__(self, processor: Processor, plan: StripPlan, rate_hz: int) -> None:
+        self._rate_hz = rate_hz
+        self._words = f"{processor.title} on {plan.name}"
+        self._running = HandOver(processor.start(plan.channels, rate_hz))
+
+    def adopt(self, processor: Processor, plan: StripPlan, tail_frames: int) -> None:
+        self._running.replace(processor.start(plan.channels, self._rate_hz), tail_frames)
+
+    def process(self, block: Block) -> Block:
+        block = self._running.process(block)
+        if not _all_numbers(block):
+            raise InputError(f"{self._words} made samples that are not numbers; bypass it or change its settings.")
+        return block
 
 
 class _Way:
@@ -144,9 +188,17 @@ class _Way:
 
     def __init__(self, route: Route, rate_hz: int) -> None:
         self.route = route
-        self._level = Fader(route.level_db, rate_hz)
-        self._mixer = Mixer(route.gains, rate_hz)
+        self._rate_hz = rate_hz
+        self._level = Passing(Fader(route.level_db, rate_hz))
+        self._mixer = Passing(Mixer(route.gains, rate_hz))
         self._wait: DelayLine | None = None
+
+    def adopt(self, route: Route) -> None:
+        old, self.route = self.route, route
+        if route.level_db != old.level_db:
+            self._level.to(Fader(route.level_db, self._rate_hz))
+        if route.gains != old.gains:
+            self._mixer.to(Mixer(route.gains, self._rate_hz))
 
     def take(self, block: Block, at: int) -> Block:
         part = self._mixer.apply(self._level.apply(block, at), at)

@@ -59,8 +59,8 @@ def _gains(target: Target, feed: Feed) -> Gains:
         return Gains.fixed(np.eye(target.channels, channels_of(feed.order)))
     if isinstance(feed, BedFeed):
         bed = _bed_matrix(feed.layout, target)
-        return Gains(lambda times_s: bed @ feed.gains.at(times_s), feed.gains.moves)
-    return Gains(lambda times_s: _object_matrix(feed, target, times_s), feed.moves)
+        return Gains(lambda times_s: bed @ feed.gains.at(times_s), feed.gains.moves, (target.name, feed))
+    return Gains(lambda times_s: _object_matrix(feed, target, times_s), feed.moves, (target.name, feed))
 
 
 def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
