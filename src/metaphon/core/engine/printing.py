@@ -10,7 +10,7 @@ from metaphon.core.engine.render import Output
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.scene.entering import format_of
-from metaphon.core.scene.mix import PROGRAMME, Mix, Placement, Track
+from metaphon.core.scene.mix import PROGRAMME, Mix, Placement, Strip, Track
 from metaphon.core.scene.targets import Target
 
 
@@ -31,15 +31,24 @@ def print_strip(
         raise InputError("This track is no longer in the mix; nothing was printed.")
     if isinstance(strip, Track) and not strip.clips:
         raise InputError(f"{strip.name} has no recording; there is nothing to print.")
-    width = format_of(strip, probe(strip.clips[0].file).channels if isinstance(strip, Track) else 0)
-    alone = _alone(mix, strip_id, width)
+    width = width_of(strip)
     results, speed = render_to_files(
-        compile(alone), [Output(width)], folder, span_s=span_s, bits="32f", on_progress=on_progress
+        compile(alone(mix, strip_id, width)),
+        [Output(width)],
+        folder,
+        span_s=span_s,
+        bits="32f",
+        on_progress=on_progress,
     )
     return results[0].path, speed
 
 
-def _alone(mix: Mix, strip_id: str, width: Target) -> Mix:
+def width_of(strip: Strip) -> Target:
+    """The format of a track's recording or of a bus."""
+    return format_of(strip, probe(strip.clips[0].file).channels if isinstance(strip, Track) and strip.clips else 0)
+
+
+def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
     """The mix with this strip as its only result, as it is before its fader."""
     place = Placement(mode="scene") if width.layout is None else Placement(mode="bed", layout=width.name)
 

@@ -1,6 +1,7 @@
 """The last step, one for each target: from the programme's feeds to the channels of a format."""
 
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 from typing import Protocol
 
 import numpy as np
@@ -12,8 +13,9 @@ from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
 from metaphon.core.process.processor import Block
 from metaphon.core.scene.entering import loudspeakers_encoded
 from metaphon.core.scene.targets import Target
-from metaphon.core.spatial.ambisonics import channels_of, decode_matrix, encode, sphere_grid, virtual_decode
-from metaphon.core.spatial.directions import ring, unit_vectors
+from metaphon.core.spatial.ambisonics import channels_of, decode_matrix, encode
+from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
+from metaphon.core.spatial.directions import ring
 from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
 from metaphon.core.spatial.layouts import Layout
@@ -93,6 +95,12 @@ def _wide(azimuth_deg: float, elevation_deg: float, extent_deg: float, target: T
     return harmonics.mean(axis=0)
 
 
+@lru_cache(maxsize=8)
+def _kept_directions(head: Head) -> dict[tuple[int, int, float], NDArray[np.complex64]]:
+    """The spectra of directions that were asked for, shared by all tails of a head."""
+    return {}
+
+
 class BinauralTail:
     """Headphones: beds as loudspeakers round the head, objects from where they are, scenes from all round.
 
@@ -102,26 +110,23 @@ class BinauralTail:
 
     def __init__(self, feeds: Sequence[Feed], head: Head) -> None:
         self._head = head
-        self._kept: dict[tuple[int, int, float], NDArray[np.complex64]] = {}
         self._size = next_fast_len(GRID_FRAMES + head.taps - 1, real=True)
+        self._kept = _kept_directions(head)
         self._carry = np.zeros((2, self._size - GRID_FRAMES), dtype=np.float32)
         self._beds = [
             (feed.strip, Mixer(feed.gains, head.rate_hz), feed.layout) for feed in feeds if isinstance(feed, BedFeed)
         ]
-        self._bed_filters = {layout.name: self._at_loudspeakers(layout) for _, _, layout in self._beds}
+        self._bed_filters = {
+            layout.name: self._spectra(loudspeaker_responses(head, layout.name)) for _, _, layout in self._beds
+        }
         objects = [feed for feed in feeds if isinstance(feed, ObjectFeed)]
         self._still = [(feed.strip, self._filters(feed, np.zeros(1))[0]) for feed in objects if not feed.moves]
         self._moving = [feed for feed in objects if feed.moves]
         scenes = [feed for feed in feeds if isinstance(feed, SceneFeed)]
-        self._scenes = [(feed.strip, self._of_scene(feed.order)) for feed in scenes]
+        self._scenes = [(feed.strip, self._spectra(scene_responses(head, feed.order))) for feed in scenes]
 
     def _spectra(self, responses: NDArray[np.float32]) -> NDArray[np.complex64]:
         return rfft(responses, self._size).astype(np.complex64)
-
-    def _at_loudspeakers(self, layout: Layout) -> NDArray[np.complex64]:
-        spectra = self._spectra(self._head.responses(layout.vectors))
-        spectra[list(layout.is_lfe)] = 0.0
-        return spectra
 
     def _filters(self, feed: ObjectFeed, times_s: NDArray[np.float64]) -> NDArray[np.complex64]:
         """(times, object channels, 2, frequencies)."""
@@ -140,15 +145,6 @@ class BinauralTail:
             if len(self._kept) > _KEPT_DIRECTIONS:
                 self._kept.pop(next(iter(self._kept)))
         return self._kept[key]
-
-    def _of_scene(self, order: int) -> NDArray[np.complex64]:
-        azimuth, elevation, weights = sphere_grid()
-        responses = self._head.responses(unit_vectors(azimuth, elevation))
-        heard = np.einsum("dk,det->ket", virtual_decode(order), responses)
-        # the same average energy as on loudspeakers: one over all directions
-        arriving = np.einsum("ket,dk->det", heard, encode(azimuth, elevation, order))
-        level = np.sqrt(np.sum(weights * np.sum(arriving**2, axis=(1, 2))))
-        return self._spectra((heard / level).astype(np.float32))
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         segments = frames // GRID_FRAMES

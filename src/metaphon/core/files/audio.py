@@ -3,6 +3,7 @@
 import os
 import struct
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from types import TracebackType
 from typing import Literal
@@ -41,6 +42,12 @@ def probe(path: Path, name: str = "") -> AudioInfo:
     name = name or path.name
     if not path.is_file():
         raise InputError(f"{name} is not there; put it beside the mix document or correct its name.")
+    stat = path.stat()
+    return _probed(path, name, stat.st_mtime_ns, stat.st_size)
+
+
+@lru_cache(maxsize=4096)  # a mix in play is made ready anew at every edit
+def _probed(path: Path, name: str, changed_ns: int, held: int) -> AudioInfo:
     try:
         info = soundfile.info(str(path))
     except (soundfile.LibsndfileError, RuntimeError):
@@ -51,7 +58,6 @@ def probe(path: Path, name: str = "") -> AudioInfo:
     if not 1 <= info.channels <= MOST_CHANNELS:
         raise InputError(f"{name} has {info.channels} channels; a recording may have 1 to {MOST_CHANNELS}. Split it.")
     promised = _promised_bytes(path)
-    held = path.stat().st_size
     if promised > held + 1:
         raise InputError(f"{name} is cut short: {held} of {promised} bytes are there. Copy or export it again.")
     if info.frames <= 0:

@@ -1,0 +1,132 @@
+"""From a format to the ears: folded down, through a head, from two virtual loudspeakers, or loudspeaker by loudspeaker."""
+
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.engine.handing_over import Series
+from metaphon.core.listen.convolving import Convolver
+from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
+from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
+from metaphon.core.listen.practice_room import ear_responses
+from metaphon.core.process.processor import Block, Running
+from metaphon.core.scene.targets import Target
+from metaphon.core.spatial.ambisonics import decode_matrix
+from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
+from metaphon.core.spatial.directions import unit_vectors
+from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.head import SHIPPED, Head, load_head
+from metaphon.core.spatial.layouts import LAYOUTS, layout_named
+from metaphon.core.spatial.sphere_head import SPEED_OF_SOUND_M_S, spherical_head
+
+_REFLECTIONS = 3  # how many walls a reflection may have met
+_STEREO = LAYOUTS["0+2+0"]
+
+
+class Matrix:
+    """A fixed matrix of gains at work, (outputs, inputs)."""
+
+    def __init__(self, gains: NDArray[np.float64]) -> None:
+        self._gains = gains.astype(np.float32)
+
+    def process(self, block: Block) -> Block:
+        return self._gains @ block
+
+
+def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Running:
+    """What brings a format to the listener. Gives two channels, or as many as there are loudspeakers."""
+    if monitor.through == "loudspeakers":
+        feeds = LoudspeakerFeeds(monitor.loudspeakers, heard, rate_hz)
+        if not monitor.loudspeakers.simulated:
+            return feeds
+        return Series[Running]([feeds, Convolver(ear_responses(monitor.loudspeakers.layout, rate_hz))])
+    if monitor.through == "virtual_pair" and heard.name != "binaural":
+        pair = virtual_pair_responses(monitor.virtual_pair, monitor.binaural, rate_hz)
+        return Convolver(np.einsum("ih,iet->het", fold_down(heard), pair).astype(np.float32))
+    if monitor.through == "binaural" and heard.name != "binaural":
+        return Convolver(binaural_responses(monitor.binaural, heard, rate_hz))
+    return Matrix(np.eye(2) if heard.name == "binaural" else fold_down(heard))
+
+
+def key_of(monitor: Monitor) -> tuple[object, ...]:
+    """The settings that tell one device from another."""
+    return monitor.through, *{
+        "plain": (),
+        "binaural": (monitor.binaural,),
+        "virtual_pair": (monitor.binaural, monitor.virtual_pair),
+        "loudspeakers": (monitor.loudspeakers,),
+    }[monitor.through]
+
+
+def fold_down(heard: Target) -> NDArray[np.float64]:
+    """A format as a stereo pair, (2, channels): ITU-R BS.775-4, scenes decoded."""
+    if heard.layout:
+        return conversion(heard.layout.name, _STEREO.name)
+    if heard.order is None:
+        return np.eye(2)
+    return decode_matrix(heard.order, _STEREO)
+
+
+def head_for(settings: Binaural, rate_hz: int) -> Head:
+    """The chosen head. Raises InputError for a file that is none."""
+    if settings.head == "sphere":
+        return spherical_head(settings.head_radius_cm, rate_hz)
+    return load_head(settings.head_file or SHIPPED, rate_hz)
+
+
+def binaural_responses(settings: Binaural, heard: Target, rate_hz: int) -> NDArray[np.float32]:
+    """What the ears hear of each channel, (channels, 2, taps), in free field or in a room."""
+    head = head_for(settings, rate_hz)
+    if heard.order is not None:
+        return scene_responses(head, heard.order)
+    assert heard.layout
+    if settings.room is None:
+        return loudspeaker_responses(head, heard.layout.name)
+    return in_room(head, heard.layout.name, settings.room)
+
+
+@lru_cache(maxsize=16)
+def in_room(head: Head, layout: str, room: Room) -> NDArray[np.float32]:
+    """Loudspeakers in a box, heard directly and from its walls, (channels, 2, taps).
+
+    The direct sound keeps level and time of the free field. Image sources: Allen & Berkley 1979.
+    """
+    named = layout_named(layout)
+    size = np.array([room.width_m, room.length_m, room.height_m])
+    reflect = np.sqrt(1.0 - room.absorption)
+    limit = size / 2 * 0.98
+    counts = np.array(
+        [(i, j, k) for i in _range() for j in _range() for k in _range() if abs(i) + abs(j) + abs(k) <= _REFLECTIONS]
+    )
+    found = []
+    for vector, low in zip(named.vectors, named.is_lfe, strict=True):
+        place = np.clip(vector * room.distance_m, -limit, limit)
+        # listener in the middle: the image after n walls along an axis lies at n L + (-1)^n x
+        images = counts * size + np.where(counts % 2 == 0, 1.0, -1.0) * place
+        away = np.linalg.norm(images, axis=1)
+        straight = np.linalg.norm(place)
+        gains = straight / away * reflect ** np.abs(counts).sum(axis=1) * (0.0 if low else 1.0)
+        late = np.rint((away - straight) / SPEED_OF_SOUND_M_S * head.rate_hz).astype(int)
+        responses = head.responses(images / away[:, None]) * gains[:, None, None]
+        total = np.zeros((2, head.taps + int(late.max())), dtype=np.float32)
+        for response, at in zip(responses, late, strict=True):
+            total[:, at : at + head.taps] += response
+        found.append(total)
+    taps = max(part.shape[1] for part in found)
+    return np.stack([np.pad(part, ((0, 0), (0, taps - part.shape[1]))) for part in found])
+
+
+def _range() -> range:
+    return range(-_REFLECTIONS, _REFLECTIONS + 1)
+
+
+def virtual_pair_responses(pair: VirtualPair, settings: Binaural, rate_hz: int) -> NDArray[np.float32]:
+    """What the ears hear of a left and a right channel on the two loudspeakers, (2, 2, taps).
+
+    Distance lowers the level by 6 dB a doubling from 2 m; the pair together keeps its delay.
+    """
+    head = head_for(settings, rate_hz)
+    responses = head.responses(unit_vectors([pair.left_deg, pair.right_deg], [0.0, 0.0])) * (2.0 / pair.distance_m)
+    mid, side = np.array([[0.5, 0.5], [0.5, 0.5]]), np.array([[0.5, -0.5], [-0.5, 0.5]])
+    return np.einsum("io,iet->oet", mid + pair.width * side, responses).astype(np.float32)

@@ -1,0 +1,158 @@
+"""The meters of what is heard: read for the very samples that go out, one reading a step."""
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.measure.correlation import correlation, fold_down_loss_db
+from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
+from metaphon.core.measure.peaks import PeakMeter
+from metaphon.core.process.processor import Block
+from metaphon.core.scene.targets import Target
+
+STEP_FRAMES = 1024
+BANDS_HZ = tuple(float(f) for f in 1000.0 * 10.0 ** (np.arange(-16, 14) / 10))  # third octaves, IEC 61260-1, 25 Hz on
+_WINDOW = 4096
+_POINTS = 48
+_FALL_S = 0.3  # how long correlation and balance look back
+_SILENT_DB = -120.0
+
+
+class Meters:
+    """Levels, loudness, correlation, bands, balance and energy vector, since they were last reset.
+
+    `heard` is the format that is listened to, before any headphones or loudspeakers; `ears` the pair made of it.
+    """
+
+    def __init__(self, heard: Target, rate_hz: int) -> None:
+        self._target = heard
+        self._rate_hz = rate_hz
+        layout = heard.metering_layout
+        self._vectors = heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
+        self._weights = channel_weights(layout) if layout else np.eye(1, heard.channels)[0]
+        self._window = np.hanning(_WINDOW + 1)[:-1]
+        frequencies = np.fft.rfftfreq(_WINDOW, 1.0 / rate_hz)
+        edges = np.array(BANDS_HZ)[:, None] * 10.0 ** np.array([-0.05, 0.05])
+        first = np.searchsorted(frequencies, edges[:, 0])
+        self._bands = np.stack([first, np.maximum(np.searchsorted(frequencies, edges[:, 1]), first + 1)], axis=1)
+        self._fall = np.exp(-STEP_FRAMES / rate_hz / _FALL_S)
+        self.reset()
+
+    def reset(self) -> None:
+        """Begin anew: loudness, holds and overs."""
+        channels = self._target.channels
+        self._loudness = LoudnessMeter(self._weights, self._rate_hz)
+        self._peaks = PeakMeter(channels, self._rate_hz)
+        self._overs = np.zeros(channels, dtype=int)
+        self._worst: float | None = None
+        self._pair = np.zeros(3)
+        self._powers = np.zeros((channels, channels))
+        self._past = np.zeros((2, _WINDOW), dtype=np.float32)
+        self._spectra = np.zeros((3, len(BANDS_HZ)))
+
+    def read(self, heard: Block, ears: Block) -> dict[str, Any]:
+        """Take the next stretch; gives its readings, those by step as lists."""
+        self._loudness.add(heard)
+        self._peaks.add(heard)
+        self._overs += np.count_nonzero(np.abs(heard) > 1.0, axis=1)
+        ears = ears[:2] if len(ears) > 1 else np.repeat(ears, 2, axis=0)
+        steps = [self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES])
+                 for at in range(0, heard.shape[1], STEP_FRAMES)]  # fmt: skip
+        self._past = np.concatenate([self._past, ears], axis=1)[:, -_WINDOW:]
+        momentary, short = self._loudness.momentary_lufs, self._loudness.short_term_lufs
+        return {
+            "steps": steps,
+            "hold": _decibels(self._peaks.sample_peak),
+            "true_peak": _decibels(self._peaks.true_peak),
+            "overs": self._overs.tolist(),
+            "momentary": _shown(momentary[-1]) if len(momentary) else None,
+            "short": _shown(short[-1]) if len(short) else None,
+            "integrated": _shown(self._loudness.integrated_lufs),
+            "range": _shown(self._loudness.range_lu),
+            "worst": self._worst,
+            "matrix": self._matrix(),
+            "energy": self._energy_vector(),
+            **self._by_band(),
+        }
+
+    def _step(self, heard: Block, ears: Block) -> dict[str, Any]:
+        frames = max(heard.shape[1], 1)
+        products = (heard @ heard.T).astype(np.float64) / frames
+        self._powers = self._fall * self._powers + (1.0 - self._fall) * products
+        left, right = ears.astype(np.float64)
+        now = np.array([left @ left, right @ right, left @ right]) / frames
+        self._pair = self._fall * self._pair + (1.0 - self._fall) * now
+        alike = correlation(*self._pair)
+        if alike is not None:
+            alike = round(alike, 3)
+            self._worst = alike if self._worst is None else min(self._worst, alike)
+        every = max(frames // _POINTS, 1)
+        return {
+            "peak": _decibels(np.abs(heard).max(axis=1, initial=0.0)),
+            "rms": _decibels(np.sqrt(np.diag(products))),
+            "correlation": alike,
+            "balance": _balance(self._pair[0], self._pair[1]),
+            "points": np.rint(ears[:, ::every] * 1000.0).astype(int).T.tolist(),
+        }
+
+    def _matrix(self) -> list[list[float | None]]:
+        """Correlation of every pair of channels."""
+        rows = self._powers
+        return [
+            [None if (r := correlation(rows[i, i], rows[j, j], rows[i, j])) is None else round(r, 2)
+             for j in range(len(rows))] for i in range(len(rows))
+        ]  # fmt: skip
+
+    def _energy_vector(self) -> dict[str, float | None] | None:
+        """Where the sound appears to come from and how sharply (length 1: from one point), with front to height.
+
+        Source: Gerzon 1992, General metatheory of auditory localisation: r_E = sum of g^2 u over sum of g^2.
+        """
+        if self._vectors is None:
+            return None
+        power = np.diag(self._powers) * np.any(self._vectors, axis=1)
+        total = float(power.sum())
+        if total < 1e-12:
+            return None
+        x, y, z = power @ self._vectors / total
+        length = float(np.sqrt(x * x + y * y + z * z))
+        front, rear = power[self._vectors[:, 1] > 0.01].sum(), power[self._vectors[:, 1] < -0.01].sum()
+        level, high = power[np.abs(self._vectors[:, 2]) < 0.1].sum(), power[self._vectors[:, 2] > 0.1].sum()
+        return {
+            "azimuth_deg": round(float(np.degrees(np.arctan2(-x, y))), 1),
+            "elevation_deg": round(float(np.degrees(np.arcsin(np.clip(z / max(length, 1e-9), -1, 1)))), 1),
+            "length": round(length, 3),
+            "front_rear": _balance(front, rear),
+            "level_height": _balance(level, high),
+        }
+
+    def _by_band(self) -> dict[str, list[float | None]]:
+        """Correlation, and what a mono fold-down loses, in each third of an octave of the last 4096 samples."""
+        left, right = np.fft.rfft(self._past * self._window)
+        power = np.stack([np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real])
+        sums = np.concatenate([np.zeros((3, 1)), np.cumsum(power, axis=1)], axis=1)
+        last = np.minimum(self._bands[:, 1], power.shape[1])
+        now = (sums[:, last] - sums[:, np.minimum(self._bands[:, 0], power.shape[1] - 1)]) / _WINDOW**2
+        self._spectra = 0.5 * self._spectra + 0.5 * now
+        alike = [correlation(*row) for row in self._spectra.T]
+        loss = [fold_down_loss_db(*row) for row in self._spectra.T]
+        return {
+            "bands": [None if value is None else round(value, 2) for value in alike],
+            "loss": [None if value is None else round(value, 1) for value in loss],
+        }
+
+
+def _decibels(values: NDArray[np.floating]) -> list[float]:
+    return [round(float(v), 1) for v in np.maximum(20.0 * np.log10(np.maximum(values, 1e-9)), _SILENT_DB)]
+
+
+def _shown(value: float | None) -> float | None:
+    return round(float(value), 1) if value is not None and np.isfinite(value) else None
+
+
+def _balance(one: float, other: float) -> float | None:
+    """How much louder the first is, in dB, held to 40 either way; None in silence."""
+    if one + other < 1e-12:
+        return None
+    return round(float(np.clip(10.0 * np.log10(max(one, 1e-12) / max(other, 1e-12)), -40.0, 40.0)), 1)

@@ -1,0 +1,353 @@
+"""One listener's session: what is heard on sides A and B, through what, from where on; stretch by stretch."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from metaphon.core.engine.handing_over import HandOver, Series, rise
+from metaphon.core.engine.live import Player
+from metaphon.core.engine.plan import Plan, compile
+from metaphon.core.engine.printing import alone, width_of
+from metaphon.core.engine.render import Output
+from metaphon.core.errors import InputError
+from metaphon.core.listen.compare import Blind, Matching
+from metaphon.core.listen.convolving import Convolver
+from metaphon.core.listen.device import device_for, key_of
+from metaphon.core.listen.headphones import correction_taps, worn_taps
+from metaphon.core.listen.meters import Meters
+from metaphon.core.listen.monitor import DIM_DB, Checks, Hearing, Monitor
+from metaphon.core.process.processor import Block, Running
+from metaphon.core.scene.mix import PROGRAMME, Mix
+from metaphon.core.scene.targets import target_named
+
+NOW = "now"
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """What goes out: samples (channels, frames), their place in the mix, and the readings of what was heard."""
+
+    first: int
+    samples: Block
+    readings: dict[str, Any]
+
+
+def source_of(hearing: Hearing) -> str:
+    """The name of the document that a hearing is of."""
+    if hearing.reference is not None:
+        return f"reference {hearing.reference}"
+    return NOW if hearing.revision is None else f"revision {hearing.revision}"
+
+
+def scene_heard(mix: Mix, hearing: Hearing) -> tuple[Mix, Output]:
+    """The mix as a hearing takes it, and the output to listen to.
+
+    Raises InputError where the strip it is about is gone.
+    """
+    strip = next((strip for strip in mix.strips if strip.id == hearing.strip), None)
+    if hearing.what != "mix" and strip is None:
+        raise InputError("The track or bus that was heard is no longer in the mix; the whole mix is heard.")
+    if not hearing.chains:
+        mix = _each(mix, lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)})
+    if hearing.kinds != "all":
+        kind = hearing.kinds.removesuffix("s")
+        mix = _each(mix, lambda s: {"output": None} if s.output == PROGRAMME and s.placement.mode != kind else {})
+    if strip is not None and hearing.what in ("alone", "before"):
+        width = width_of(strip)
+        mix = alone(mix, strip.id, width)
+        if hearing.what == "before":
+            mix = _each(mix, lambda s: {"chain": ()} if s.id == strip.id else {})
+        return mix, Output(width)
+    return mix, Output(target_named(hearing.target), strip.id if strip and hearing.what == "stem" else None)
+
+
+def _each(mix: Mix, change: Any) -> Mix:
+    tracks = tuple(track.model_copy(update=change(track)) for track in mix.tracks)
+    return mix.model_copy(update={"tracks": tracks, "buses": tuple(b.model_copy(update=change(b)) for b in mix.buses)})
+
+
+def checks_matrix(checks: Checks) -> np.ndarray:
+    """All checks of a pair at once, (2, 2), in the order polarity, swap, one side, mono or side."""
+    total = np.diag([1.0, -1.0 if checks.right_inverted else 1.0])
+    if checks.swapped:
+        total = total[::-1]
+    if checks.left_only or checks.right_only:
+        total = np.diag([float(checks.left_only), float(checks.right_only)]) @ total
+    if checks.mono:
+        total = np.full((2, 2), 0.5) @ total
+    if checks.side:
+        total = np.array([[0.5, -0.5], [0.5, -0.5]]) @ total
+    return total
+
+
+class _Path:
+    """From a player's output to the ears."""
+
+    def __init__(self, player: Player, output: Output, monitor: Monitor) -> None:
+        self.player = player
+        self.output = output
+        self.key = (output, key_of(monitor), monitor.silent, monitor.alone, monitor.checks)
+        self.device = device_for(monitor, output.target, player.plan.rate_hz)
+        labels = output.target.channel_labels
+        open_ones = [label for label in labels if label not in monitor.silent]
+        chosen = [label for label in open_ones if label in monitor.alone] or open_ones
+        self._open = np.array([[label in chosen] for label in labels], dtype=np.float32)
+        self._checks = checks_matrix(monitor.checks).astype(np.float32)
+
+    def process(self, blocks: Mapping[Output, Block]) -> tuple[Block, Block]:
+        """What is heard, and what reaches the ears."""
+        heard = blocks[self.output] * self._open
+        ears = self.device.process(heard)
+        return heard, self._checks @ ears if len(ears) == 2 else ears
+
+
+class Session:
+    """Plays documents to one listener. Everything may be changed between two stretches; nothing clicks."""
+
+    def __init__(self, rate_hz: int) -> None:
+        self.rate_hz = rate_hz
+        self.documents: dict[str, Mix] = {}
+        self.at = 0
+        self.loop: tuple[int, int] | None = None
+        self.hearings = {"a": Hearing(), "b": Hearing()}
+        self.active = "a"
+        self.comparing = False
+        self.matched = True
+        self.blind: Blind | None = None
+        self.monitor = Monitor()
+        self._players: dict[tuple[str, Hearing], Player] = {}
+        self._paths: dict[str, _Path] = {}
+        self._leaving: list[_Path] = []
+        self._weights = {"a": 1.0, "b": 0.0}
+        self._gain = 1.0
+        self._after: HandOver[Series[Running]] = HandOver(Series([]))
+        self._after_key: tuple[object, ...] = ()
+        self._matching = Matching(rate_hz)
+        self._match = {"a": 1.0, "b": 1.0}
+        self._meters: Meters | None = None
+        self._meters_of = Output(target_named("0+2+0"))
+
+    def set_document(self, name: str, mix: Mix) -> None:
+        """Give a document, or take an edit of it in. Raises InputError where it cannot be played; the old one goes on."""
+        for key, player in self._players.items():
+            if key[0] == name:
+                player.change(compile(scene_heard(mix, key[1])[0]))
+        self.documents[name] = mix
+
+    def hear(self, side: str, hearing: Hearing) -> None:
+        """Listen to something else on a side. Raises InputError where it cannot be heard; nothing is changed."""
+        before = self.hearings[side]
+        self.hearings[side] = hearing
+        try:
+            self._lay_paths()
+        except (InputError, KeyError):
+            self.hearings[side] = before
+            raise
+        if self.comparing:
+            self._matching = Matching(self.rate_hz)
+
+    def set_monitor(self, monitor: Monitor) -> None:
+        """Listen through something else. Raises InputError for files that cannot be read; nothing is changed."""
+        before = self.monitor
+        self.monitor = monitor
+        try:
+            self._lay_paths()
+            self._lay_after()
+        except InputError:
+            self.monitor = before
+            raise
+
+    def compare(self, on: bool, active: str = "a", matched: bool = True) -> None:
+        """Let both sides run in step, or only the active one. `active` may be `x` in a blind comparison."""
+        if on and not self.comparing:
+            self._matching = Matching(self.rate_hz)
+        self.comparing, self.active, self.matched = on, active, matched
+        self._lay_paths()
+
+    def jump(self, frame: int) -> None:
+        """Go on from another place of the mix."""
+        for player in self._players.values():
+            player.jump(frame)
+            self.at = player.at
+
+    def set_loop(self, span: tuple[int, int] | None) -> None:
+        self.loop = span
+        for player in self._players.values():
+            player.loop = span
+
+    def reset_meters(self) -> None:
+        if self._meters:
+            self._meters.reset()
+
+    @property
+    def side(self) -> str:
+        """The side that is heard."""
+        if self.active == "x":
+            return self.blind.x_is if self.blind else "a"
+        return self.active
+
+    @property
+    def plan(self) -> Plan | None:
+        path = self._paths.get(self.side)
+        return path.player.plan if path else None
+
+    @property
+    def ended(self) -> bool:
+        return bool(self._paths) and all(path.player.ended for path in self._paths.values())
+
+    @property
+    def costs(self) -> dict[str, float]:
+        """Seconds of work by strip since this was last asked for."""
+        found: dict[str, float] = {}
+        for player in self._players.values():
+            for strip, seconds in player.costs.items():
+                found[strip] = found.get(strip, 0.0) + seconds
+        return found
+
+    def _sides(self) -> list[str]:
+        return ["a", "b"] if self.comparing else [self.side]
+
+    def _lay_paths(self) -> None:
+        """Players and paths for the sides that are heard; a path that changes is left by a crossfade."""
+        wanted: dict[str, tuple[tuple[str, Hearing], Player, Output]] = {}
+        players: dict[tuple[str, Hearing], Player] = {}
+        for side in self._sides():
+            hearing = self.hearings[side]
+            name = source_of(hearing)
+            if name not in self.documents:
+                return  # it is on its way
+            scene, output = scene_heard(self.documents[name], hearing)
+            apart = hearing.what in ("alone", "before")
+            shared = hearing.model_copy(
+                update={"target": "0+2+0"} if apart else {"target": "0+2+0", "what": "mix", "strip": None}
+            )
+            key = (name, shared)
+            player = players.get(key) or self._players.get(key) or Player(compile(scene), [output], self.at)
+            player.loop = self.loop
+            players[key] = player
+            wanted[side] = key, player, output
+        for side, (_, player, output) in wanted.items():
+            old = self._paths.get(side)
+            fresh = _Path(player, output, self.monitor)
+            if old and old.player is player and old.key == fresh.key:
+                continue
+            if old and side == self.side:
+                self._leaving.append(old)
+            self._paths[side] = fresh
+        self._paths = {side: path for side, path in self._paths.items() if side in wanted}
+        leaving = {path.player for path in self._leaving}
+        for player in {*players.values(), *leaving}:
+            player.hear(
+                list(dict.fromkeys(p.output for p in [*self._paths.values(), *self._leaving] if p.player is player))
+            )
+        for player in self._players.values():
+            if player not in players.values() and player not in leaving:
+                player.close()
+        self._players = players | {key: p for key, p in self._players.items() if p in leaving and key not in players}
+        self._kept = set(players)
+
+    def _lay_after(self) -> None:
+        monitor = self.monitor
+        key = (monitor.worn, monitor.correction)
+        if key == self._after_key:
+            return
+        parts: list[Running] = [
+            Convolver(_sides_apart(taps))
+            for taps in (
+                correction_taps(monitor.correction, self.rate_hz) if monitor.correction else None,
+                worn_taps(monitor.worn, self.rate_hz) if monitor.worn else None,
+            )
+            if taps is not None
+        ]
+        self._after.replace(Series(parts), 8192)
+        self._after_key = key
+
+    def take(self, frames: int) -> Stretch:
+        """The next stretch. Raises InputError where there is nothing that can be heard."""
+        if not self._paths:
+            self._lay_paths()
+        if not self._paths:
+            raise InputError("There is nothing to hear yet; bring in a recording and route it to the mix.")
+        blocks: dict[Player, dict[Output, Block]] = {}
+        first = self.at
+        for player in self._players.values():
+            first, blocks[player] = player.take(frames)
+            self.at = player.at
+        count = len(next(iter(next(iter(blocks.values())).values()))[0])
+        found = {side: path.process(blocks[path.player]) for side, path in self._paths.items()}
+        out = self._blended({side: ears for side, (_, ears) in found.items()}, count).astype(np.float32)
+        if self._leaving:
+            up = rise(count)
+            for path in self._leaving:
+                _, ears = path.process(blocks[path.player])
+                out *= up
+                if len(ears) == len(out):
+                    out += ears * (1.0 - up) * self._match[self.side]
+            self._leave()
+        heard, ears = found[self.side]
+        readings = self._read(heard, ears)
+        wanted = 10.0 ** ((self.monitor.level_db + (DIM_DB if self.monitor.dimmed else 0.0)) / 20.0)
+        out *= self._gain + (wanted - self._gain) * rise(count)
+        self._gain = wanted
+        if len(out) == 2:
+            out = self._after.process(out)
+        readings["out_peak"] = round(float(20.0 * np.log10(max(np.abs(out).max(), 1e-6))), 1)
+        return Stretch(first, out.astype(np.float32), readings)
+
+    def _leave(self) -> None:
+        self._leaving = []
+        for key in [key for key in self._players if key not in self._kept]:
+            self._players.pop(key).close()
+        for player in self._players.values():
+            player.hear(list(dict.fromkeys(path.output for path in self._paths.values() if path.player is player)))
+
+    def _blended(self, ears: dict[str, Block], frames: int) -> Block:
+        """The side that is heard; while comparing, both at one loudness, passing over where the side has changed."""
+        up = rise(frames)
+        if self.comparing:
+            for side, block in ears.items():
+                self._matching.add(side, block)
+        gains = self._matching.gains_db if self.comparing and self.matched else {"a": 0.0, "b": 0.0}
+        total: Block | None = None
+        for side, block in ears.items():
+            weight = 1.0 if side == self.side else 0.0
+            match = 10.0 ** (gains[side] / 20.0)
+            line = (
+                self._weights[side] * self._match[side]
+                + (weight * match - self._weights[side] * self._match[side]) * up
+            )
+            if line.any() or side == self.side:
+                part = block * line
+                total = part if total is None else total + part if len(total) == len(part) else (
+                    part if side == self.side else total
+                )  # fmt: skip
+            self._weights[side], self._match[side] = weight, match
+        for side in {"a", "b"} - set(ears):
+            self._weights[side], self._match[side] = 0.0, 1.0
+        assert total is not None
+        return total
+
+    def _read(self, heard: Block, ears: Block) -> dict[str, Any]:
+        output = self._paths[self.side].output
+        if self._meters is None or self._meters_of.target != output.target:
+            self._meters, self._meters_of = Meters(output.target, self.rate_hz), output
+        if self.active == "x":
+            return {"blind": True}  # figures would tell which it is
+        readings = self._meters.read(heard, ears)
+        if self.comparing:
+            readings["matched_db"] = {side: round(20 * np.log10(gain), 2) for side, gain in self._match.items()}
+        return readings
+
+    def close(self) -> None:
+        for player in self._players.values():
+            player.close()
+        self._players, self._paths, self._leaving = {}, {}, []
+
+
+def _sides_apart(taps: Block) -> Block:
+    """A filter of each side as (2, 2, taps), without a way across."""
+    apart = np.zeros((2, 2, taps.shape[1]), dtype=np.float32)
+    apart[0, 0], apart[1, 1] = taps
+    return apart

@@ -1,0 +1,38 @@
+"""What both ears hear of loudspeakers and scenes: impulse responses, (channels, 2, taps)."""
+
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.spatial.ambisonics import encode, sphere_grid, virtual_decode
+from metaphon.core.spatial.directions import unit_vectors
+from metaphon.core.spatial.head import Head
+from metaphon.core.spatial.layouts import layout_named
+
+
+@lru_cache(maxsize=64)
+def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
+    """Every loudspeaker of a layout from where it stands; LFE has no direction and is left out.
+
+    The array is not to be written to.
+    """
+    named = layout_named(layout)
+    responses = head.responses(named.vectors)
+    responses[list(named.is_lfe)] = 0.0
+    responses.flags.writeable = False
+    return responses
+
+
+@lru_cache(maxsize=32)
+def scene_responses(head: Head, order: int) -> NDArray[np.float32]:
+    """Every channel of an ambisonic scene, decoded to directions all round; not to be written to."""
+    azimuth, elevation, weights = sphere_grid()
+    responses = head.responses(unit_vectors(azimuth, elevation))
+    heard = np.einsum("dk,det->ket", virtual_decode(order), responses)
+    # the same average energy as on loudspeakers: one over all directions
+    arriving = np.einsum("ket,dk->det", heard, encode(azimuth, elevation, order))
+    level = np.sqrt(np.sum(weights * np.sum(arriving**2, axis=(1, 2))))
+    found = (heard / level).astype(np.float32)
+    found.flags.writeable = False
+    return found
