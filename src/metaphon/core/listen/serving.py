@@ -1,0 +1,181 @@
+"""A listening session in a process of its own: messages in, stretches of sound with their readings out."""
+
+import json
+import struct
+import time
+from multiprocessing.connection import Connection
+from typing import Any
+
+import numpy as np
+
+from metaphon.core.errors import InputError
+from metaphon.core.listen.compare import Blind
+from metaphon.core.listen.monitor import Hearing, Monitor
+from metaphon.core.listen.session import NOW, Session, source_of
+from metaphon.core.scene.changing import with_value
+from metaphon.core.scene.mix import Mix
+
+STRETCH_FRAMES = 2048
+LEAD_S = 0.085  # how far the sound sent may be ahead of the sound played
+MOST_LEAD_S = 0.5
+_WIDER_S = 0.02
+_BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
+_REPORT_S = 1.0
+
+
+def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
+    """A stretch as it travels: the length of the header, the header as JSON, then 32-bit floats frame by frame."""
+    text = json.dumps(header, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)  # so that the samples are aligned
+    return struct.pack("<I", len(text)) + text + np.ascontiguousarray(samples.T, dtype="<f4").tobytes()
+
+
+def serve(pipe: Connection, rate_hz: int) -> None:
+    """Answer messages until the pipe closes.
+
+    In: ("document", name, Mix, tag), ("state", dict), ("do", dict), ("preview", strip, path, value). Out: packed
+    stretches, or JSON text for everything else.
+    """
+    Server(pipe, rate_hz).run()
+
+
+class Server:
+    """The session with its clock: it works ahead of what has been played, never further than the lead."""
+
+    def __init__(self, pipe: Connection, rate_hz: int) -> None:
+        self._pipe = pipe
+        self._session = Session(rate_hz)
+        self._rate_hz = rate_hz
+        self._playing = False
+        self._epoch = 0
+        self._sent = 0  # frames sent in this epoch
+        self._played = 0
+        self._lead_s = LEAD_S
+        self._tag = 0
+        self._work_s = 0.0
+        self._sound_s = 0.0
+        self._reported = time.monotonic()
+
+    def run(self) -> None:
+        """Work until the other side is gone."""
+        try:
+            while True:
+                wait = None if not self._wanted else 0.0
+                while self._pipe.poll(wait):
+                    self._take(self._pipe.recv())
+                    wait = 0.0
+                if self._wanted:
+                    self._stretch()
+        except (EOFError, BrokenPipeError, ConnectionResetError):
+            pass
+        finally:
+            self._session.close()
+
+    @property
+    def _wanted(self) -> bool:
+        return self._playing and self._sent - self._played < self._lead_s * self._rate_hz
+
+    def _say(self, **message: Any) -> None:
+        self._pipe.send_bytes(json.dumps(message).encode())
+
+    def _take(self, message: tuple[Any, ...]) -> None:
+        kind, *rest = message
+        try:
+            if kind == "document":
+                self._document(*rest)
+            elif kind == "state":
+                self._state(rest[0])
+            elif kind == "preview":
+                mix = self._session.documents.get(NOW)
+                if mix:
+                    strip, path, value = rest
+                    self._session.set_document(NOW, with_value(mix, strip, path, value))
+            else:
+                self._do(**rest[0])
+        except InputError as error:
+            self._say(message=str(error))
+
+    def _document(self, name: str, mix: Mix, tag: int) -> None:
+        if name == NOW:
+            self._tag = tag
+        self._session.set_document(name, mix)
+
+    def _state(self, state: dict[str, Any]) -> None:
+        """Take over what the listener has set; what is as it was stays untouched."""
+        session = self._session
+        loop = state.get("loop")
+        session.set_loop((int(loop[0]), int(loop[1])) if loop and loop[1] - loop[0] >= STRETCH_FRAMES else None)
+        monitor = Monitor.model_validate(state["monitor"])
+        if monitor != session.monitor:
+            session.set_monitor(monitor)
+        for side in ("a", "b"):
+            hearing = Hearing.model_validate(state["hearings"][side])
+            if hearing != session.hearings[side] and (source_of(hearing) in session.documents):
+                session.hear(side, hearing)
+        compared = (state["comparing"], state["active"], state["matched"])
+        if compared != (session.comparing, session.active, session.matched):
+            session.compare(*compared)
+
+    def _do(self, do: str, **what: Any) -> None:
+        session = self._session
+        if do == "play":
+            self._begin(what["at"], True)
+        elif do == "pause":
+            self._playing = False
+        elif do == "jump":
+            self._begin(what["at"], self._playing)
+        elif do == "played":
+            if what["epoch"] == self._epoch:
+                self._played = max(self._played, int(what["frames"]))
+            if what.get("gaps"):
+                self._lead_s = min(self._lead_s + _WIDER_S, MOST_LEAD_S)
+                self._say(gap=True, lead_ms=round(self._lead_s * 1000))
+        elif do == "reset":
+            session.reset_meters()
+        elif do == "blind":
+            session.blind = Blind() if what["on"] else None
+        elif do == "answer" and session.blind:
+            right = session.blind.answer(what["side"])
+            blind = session.blind
+            self._say(blind={"right": right, "of": blind.trials, "score": blind.right, "chance": round(blind.chance, 4)})
+
+    def _begin(self, at: int, playing: bool) -> None:
+        self._session.jump(int(at))
+        self._epoch += 1
+        self._sent = self._played = 0
+        self._playing = playing
+        self._say(epoch=self._epoch, at=self._session.at)
+
+    def _stretch(self) -> None:
+        began = time.perf_counter()
+        try:
+            stretch = self._session.take(STRETCH_FRAMES)
+        except InputError as error:
+            self._playing = False
+            self._say(message=str(error), stopped=True)
+            return
+        frames = stretch.samples.shape[1]
+        header = {
+            "epoch": self._epoch, "stream": self._sent, "first": stretch.first, "frames": frames,
+            "channels": len(stretch.samples), "tag": self._tag, "readings": stretch.readings,
+        }  # fmt: skip
+        self._pipe.send_bytes(packed(header, stretch.samples))
+        self._sent += frames
+        self._work_s += time.perf_counter() - began
+        self._sound_s += frames / self._rate_hz
+        if self._session.ended:
+            self._playing = False
+            self._say(ended=True, epoch=self._epoch, stream=self._sent)
+        if time.monotonic() - self._reported > _REPORT_S:
+            self._report()
+
+    def _report(self) -> None:
+        load = self._work_s / max(self._sound_s, 1e-9)
+        costs = sorted(self._session.costs.items(), key=lambda item: -item[1])[:3]
+        total = max(self._work_s, 1e-9)
+        said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._lead_s * 1000)}
+        if load > _BUSY:
+            said["dearest"] = [[strip, round(seconds / total, 2)] for strip, seconds in costs]
+        self._say(**said)
+        self._work_s = self._sound_s = 0.0
+        self._reported = time.monotonic()
