@@ -6,8 +6,8 @@ import numpy as np
 
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
-from metaphon.core.listen.monitor import Binaural, Checks, Hearing, Monitor, VirtualPair
-from metaphon.core.listen.session import NOW, Session
+from metaphon.core.listen.monitor import NOW, Binaural, Checks, Hearing, Monitor, VirtualPair
+from metaphon.core.listen.session import Session
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 
@@ -128,7 +128,7 @@ class Comparing(SessionTest):
         quiet = self.mix([{"sound": "a.wav", "placement": bed, "gain_db": -7.0}])
         session = self.session(loud)
         session.set_document("revision 3", quiet)
-        session.hear("b", Hearing(revision=3))
+        session.hear("b", Hearing(source="revision 3"))
         session.compare(True)
         for _ in range(60):
             one = session.take(2048)

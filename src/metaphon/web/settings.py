@@ -32,6 +32,7 @@ INSTALLED_APPS = [
     "metaphon.web.flow",
     "metaphon.web.findings",
     "metaphon.web.handover",
+    "channels",
     "metaphon.web.listen",
     "metaphon.web.jobs",
 ]

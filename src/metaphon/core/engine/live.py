@@ -205,9 +205,8 @@ class Player:
             voice.hear(outputs)
 
     def jump(self, frame: int) -> None:
-        """Go on from another place; what sounds is faded out."""
-        self._fading += self._ringing + ([self._voice] if self._voice else [])
-        self._ringing, self._voice = [], None
+        """Go on from another place. What sounds is cut; who has it in hand fades it."""
+        self.close()
         self.at = self._opens = min(max(frame, 0), self.plan.frames)
 
     def take(self, frames: int) -> tuple[int, dict[Output, Block]]:

@@ -10,6 +10,7 @@ from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.process.processor import Block
 from metaphon.core.scene.targets import Target
+from metaphon.core.spatial.chart import on_chart
 
 STEP_FRAMES = 1024
 BANDS_HZ = tuple(float(f) for f in 1000.0 * 10.0 ** (np.arange(-16, 14) / 10))  # third octaves, IEC 61260-1, 25 Hz on
@@ -117,11 +118,16 @@ class Meters:
             return None
         x, y, z = power @ self._vectors / total
         length = float(np.sqrt(x * x + y * y + z * z))
+        azimuth = float(np.degrees(np.arctan2(-x, y)))
+        elevation = float(np.degrees(np.arcsin(np.clip(z / max(length, 1e-9), -1, 1))))
+        chart = on_chart(azimuth, elevation)
         front, rear = power[self._vectors[:, 1] > 0.01].sum(), power[self._vectors[:, 1] < -0.01].sum()
         level, high = power[np.abs(self._vectors[:, 2]) < 0.1].sum(), power[self._vectors[:, 2] > 0.1].sum()
         return {
-            "azimuth_deg": round(float(np.degrees(np.arctan2(-x, y))), 1),
-            "elevation_deg": round(float(np.degrees(np.arcsin(np.clip(z / max(length, 1e-9), -1, 1)))), 1),
+            "azimuth_deg": round(azimuth, 1),
+            "elevation_deg": round(elevation, 1),
+            "x": round(float(chart[0]), 3),
+            "y": round(float(chart[1]), 3),
             "length": round(length, 3),
             "front_rear": _balance(front, rear),
             "level_height": _balance(level, high),

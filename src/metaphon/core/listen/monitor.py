@@ -8,6 +8,8 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.layouts import layout_named
 
+NOW = "now"
+DIM_DB = -20.0
 Target = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
 LayoutName = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
 
@@ -27,7 +29,8 @@ class Hearing(Setting):
     """What is heard: a target of the mix, what one strip puts into it (stem), or one track or bus alone.
 
     Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds` keeps to beds or
-    objects. `revision` is a state of the mix from its history, `reference` an uploaded recording.
+    objects. `source` is the mix as it is now, a state of it from its history, an uploaded reference, or the file of
+    an earlier render.
     """
 
     what: Literal["mix", "stem", "alone", "before"] = "mix"
@@ -35,8 +38,7 @@ class Hearing(Setting):
     strip: str | None = None
     kinds: Literal["all", "beds", "objects"] = "all"
     chains: bool = True
-    revision: int | None = None
-    reference: int | None = None
+    source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+)$")
 
 
 class Checks(Setting):
@@ -126,6 +128,3 @@ class Monitor(Setting):
     correction: Correction | None = None
     worn: Path | None = None  # a simulated pair of headphones that is worn, to try a correction on
     loudspeakers: LoudspeakerSet = LoudspeakerSet()
-
-
-DIM_DB = -20.0

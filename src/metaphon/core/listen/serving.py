@@ -1,8 +1,10 @@
 """A listening session in a process of its own: messages in, stretches of sound with their readings out."""
 
 import json
+import os
 import struct
 import time
+from contextlib import suppress
 from multiprocessing.connection import Connection
 from typing import Any
 
@@ -10,15 +12,17 @@ import numpy as np
 
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
-from metaphon.core.listen.monitor import Hearing, Monitor
-from metaphon.core.listen.session import NOW, Session, source_of
+from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.session import Session
 from metaphon.core.scene.changing import with_value
 from metaphon.core.scene.mix import Mix
 
 STRETCH_FRAMES = 2048
 LEAD_S = 0.085  # how far the sound sent may be ahead of the sound played
 MOST_LEAD_S = 0.5
-_WIDER_S = 0.02
+_WIDER_S = 0.02  # for each gap
+_NARROWER_S = 0.002  # for each second without
+_EAGER = -8
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
 _REPORT_S = 1.0
 
@@ -36,6 +40,8 @@ def serve(pipe: Connection, rate_hz: int) -> None:
     In: ("document", name, Mix, tag), ("state", dict), ("do", dict), ("preview", strip, path, value). Out: packed
     stretches, or JSON text for everything else.
     """
+    with suppress(PermissionError):
+        os.nice(_EAGER)  # only some users may; it keeps sound flowing while pages are drawn
     Server(pipe, rate_hz).run()
 
 
@@ -110,7 +116,7 @@ class Server:
             session.set_monitor(monitor)
         for side in ("a", "b"):
             hearing = Hearing.model_validate(state["hearings"][side])
-            if hearing != session.hearings[side] and (source_of(hearing) in session.documents):
+            if hearing != session.hearings[side] and hearing.source in session.documents:
                 session.hear(side, hearing)
         compared = (state["comparing"], state["active"], state["matched"])
         if compared != (session.comparing, session.active, session.matched):
@@ -137,7 +143,9 @@ class Server:
         elif do == "answer" and session.blind:
             right = session.blind.answer(what["side"])
             blind = session.blind
-            self._say(blind={"right": right, "of": blind.trials, "score": blind.right, "chance": round(blind.chance, 4)})
+            self._say(
+                blind={"right": right, "of": blind.trials, "score": blind.right, "chance": round(blind.chance, 4)}
+            )
 
     def _begin(self, at: int, playing: bool) -> None:
         self._session.jump(int(at))
@@ -170,6 +178,7 @@ class Server:
             self._report()
 
     def _report(self) -> None:
+        self._lead_s = max(self._lead_s - _NARROWER_S, LEAD_S)
         load = self._work_s / max(self._sound_s, 1e-9)
         costs = sorted(self._session.costs.items(), key=lambda item: -item[1])[:3]
         total = max(self._work_s, 1e-9)

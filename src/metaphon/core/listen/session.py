@@ -22,8 +22,6 @@ from metaphon.core.process.processor import Block, Running
 from metaphon.core.scene.mix import PROGRAMME, Mix
 from metaphon.core.scene.targets import target_named
 
-NOW = "now"
-
 
 @dataclass(frozen=True)
 class Stretch:
@@ -32,13 +30,6 @@ class Stretch:
     first: int
     samples: Block
     readings: dict[str, Any]
-
-
-def source_of(hearing: Hearing) -> str:
-    """The name of the document that a hearing is of."""
-    if hearing.reference is not None:
-        return f"reference {hearing.reference}"
-    return NOW if hearing.revision is None else f"revision {hearing.revision}"
 
 
 def scene_heard(mix: Mix, hearing: Hearing) -> tuple[Mix, Output]:
@@ -215,7 +206,7 @@ class Session:
         players: dict[tuple[str, Hearing], Player] = {}
         for side in self._sides():
             hearing = self.hearings[side]
-            name = source_of(hearing)
+            name = hearing.source
             if name not in self.documents:
                 return  # it is on its way
             scene, output = scene_heard(self.documents[name], hearing)

@@ -8,8 +8,8 @@ import soundfile
 
 from metaphon.core.files.mixdoc import parse, with_files
 from metaphon.core.listen import serving as serving
-from metaphon.core.listen.monitor import Hearing, Monitor
-from metaphon.core.listen.session import NOW, Session
+from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.session import Session
 
 _RATE_HZ = 48000
 

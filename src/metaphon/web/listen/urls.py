@@ -1,9 +1,17 @@
 from django.urls import path
 
-from metaphon.web.listen import views
+from metaphon.web.listen import kept, views
 
 app_name = "listen"
 urlpatterns = [
+    path("", views.show, name="show"),
     path("sources", views.sources, name="sources"),
-    path("sound/<int:file_id>", views.sound, name="sound"),
+    path("headphones", views.headphones, name="headphones"),
+    path("calibrate", views.calibrate, name="calibrate"),
+    path("preset", kept.keep_preset, name="keep_preset"),
+    path("preset/<int:preset_id>/forget", kept.forget_preset, name="forget_preset"),
+    path("file/<str:kind>", kept.bring, name="bring"),
+    path("file/<int:file_id>/forget", kept.forget_file, name="forget_file"),
+    path("reference", kept.bring_reference, name="bring_reference"),
+    path("reference/<int:reference_id>/forget", kept.forget_reference, name="forget_reference"),
 ]

@@ -1,42 +1,197 @@
-"""What the listen bar plays: rendered results, with the readings of the very samples heard."""
+"""Listen: what can be heard, the workspace with its meters and monitors, and the drawing of headphone corrections."""
 
-from django.http import HttpRequest, HttpResponseBase, JsonResponse
-from django.shortcuts import get_object_or_404
-from django.urls import reverse
+import json
+from typing import Any
 
-from metaphon.web.mixes.models import Render, RenderFile
+import numpy as np
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_POST
+from pydantic import ValidationError
+
+from metaphon.core.engine.plan import compile
+from metaphon.core.errors import InputError
+from metaphon.core.listen.headphones import (
+    correction_taps,
+    filter_response_db,
+    read_response,
+    wanted_change_db,
+)
+from metaphon.core.listen.loudspeakers import made_up
+from metaphon.core.listen.meters import BANDS_HZ
+from metaphon.core.listen.monitor import Correction, LoudspeakerSet
+from metaphon.core.listen.practice_room import calibrated
+from metaphon.core.scene.targets import OFFERED, target_named
+from metaphon.core.spatial.chart import on_chart
+from metaphon.core.spatial.layouts import LAYOUTS
+from metaphon.web.listen.hearing import SHIPPED, headphone_file
+from metaphon.web.listen.models import Kept
+from metaphon.web.mixes.assemble import scene_of
+from metaphon.web.mixes.models import Mix, Render, RenderFile
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.shell.streaming import send_file
+from metaphon.web.shell.context import editing
+
+VIEWS = (("meters", "Meters"), ("compare", "Compare"), ("headphones", "Headphones"), ("loudspeakers", "Loudspeakers"))
+CHECKS = (
+    ("mono", "Mono", "1"), ("side", "Side", "2"), ("left_only", "Left", "3"),
+    ("right_only", "Right", "4"), ("swapped", "Swap", "5"), ("right_inverted", "ø right", "6"),
+)  # fmt: skip
+_FREQUENCIES_HZ = np.geomspace(20.0, 20000.0, 160)
+_STATES_SHOWN = 40
+
+
+def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    mix = mix_for(request, mix_id)
+    view = request.GET.get("view", "meters")
+    context = {
+        **editing(request, mix),
+        "views": VIEWS,
+        "checks": CHECKS,
+        "view": view if view in dict(VIEWS) else "meters",
+        "targets": [target_named(name) for name in _targets(mix)],
+        "strips": list(mix.strips.filter(resting=False)),
+        "presets": list(request.user.monitor_presets.all()),  # type: ignore[union-attr]
+        "states": mix.journal.select_related("user")[:_STATES_SHOWN],
+        "references": mix.references.select_related("audio"),  # type: ignore[attr-defined]
+        "heads": _own(request, Kept.Kind.HEAD),
+        "own_headphones": _own(request, Kept.Kind.HEADPHONES),
+        "shipped": [(key, name) for key, name in SHIPPED.items()],
+        "layouts": [layout for layout in LAYOUTS.values() if layout.channels > 1],
+        "bands_hz": json.dumps(BANDS_HZ),
+        "chart": _sphere(),
+    }  # fmt: skip
+    return render(request, "listen/show.html", context)
+
+
+def _own(request: HttpRequest, kind: str) -> list[Kept]:
+    return list(Kept.objects.filter(user=request.user.pk, kind=kind))
+
+
+def _targets(mix: Mix) -> list[str]:
+    """The mix's own targets first, then whatever else may be heard."""
+    own = [target.name for target in mix.targets.all()]
+    return [*own, *(name for name in OFFERED if name not in own)]
+
+
+def _sphere() -> dict[str, Any]:
+    """The graticule of the whole-sphere chart: meridians and parallels as paths, 100 units to the unit."""
+    high, round_ = np.linspace(-90, 90, 37), np.linspace(-179.9, 179.9, 73)
+    lines = [on_chart(azimuth, high) for azimuth in (-179.99, -135, -90, -45, 0, 45, 90, 135, 179.99)]
+    lines += [on_chart(round_, elevation) for elevation in (-60, -30, 0, 30, 60)]
+    paths = ["M" + "L".join(f"{x * 100:.1f} {-y * 100:.1f}" for x, y in line) for line in lines]
+    layouts = {
+        layout.name: [
+            {"label": label, "x": round(float(x), 3), "y": round(float(y), 3)}
+            for label, low, (x, y) in zip(
+                layout.labels, layout.is_lfe, on_chart(*np.array(layout.angles_deg).T), strict=True
+            )
+            if not low
+        ]
+        for layout in LAYOUTS.values()
+    }
+    return {"paths": paths, "layouts": json.dumps(layouts)}
 
 
 def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
+    """What can be heard: targets, tracks and buses alone, references, finished results; how long the mix is."""
+    mix = mix_for(request, mix_id)
+    try:
+        frames = compile(scene_of(mix)).frames
+    except InputError:
+        frames = 0
+    strips = list(mix.strips.filter(resting=False))
+    results = _newest(mix)
+    targets = [{"title": target_named(name).title, "hearing": {"target": name}} for name in _targets(mix)]
+    alone = [{"title": s.name, "hearing": {"what": "alone", "strip": s.ref, "target": "0+2+0"}} for s in strips]
+    references = [
+        {
+            "title": row.audio.name,
+            "hearing": {"source": f"reference {row.pk}", "target": _target_of(row.audio.channels)},
+        }
+        for row in mix.references.select_related("audio")  # type: ignore[attr-defined]
+    ]
+    done = [
+        {
+            "title": file.title,
+            "hearing": {
+                "source": f"render {file.pk}",
+                "target": "0+2+0" if file.target == "binaural" else file.target,
+            },
+        }
+        for file in results
+    ]
+    groups = (("The mix", targets), ("Alone", alone), ("References", references), ("Rendered", done))
+    return JsonResponse(
+        {
+            "frames": frames,
+            "groups": [{"title": title, "items": items} for title, items in groups if items],
+            "labels": {name: target_named(name).channel_labels for name in (*_targets(mix), *LAYOUTS)},
+            "strips": {strip.ref: strip.name for strip in strips},
+            "history": {file.target: file.history for file in results if not file.stem},
+        }
+    )
+
+
+def _target_of(channels: int) -> str:
+    return next((layout.name for layout in LAYOUTS.values() if layout.channels == channels), "0+2+0")
+
+
+def _newest(mix: Mix) -> list[RenderFile]:
     """The newest result of every target and stem, whole mixes first."""
-    mix = mix_for(request, mix_id)
     files = RenderFile.objects.filter(render__mix=mix, render__status=Render.Status.DONE, kind="audio")
-    newest: dict[tuple[str, str], RenderFile] = {}
-    for file in files.select_related("render").order_by("pk"):
-        newest[file.stem, file.target] = file
-    ordered = sorted(newest.values(), key=lambda file: (file.stem, -file.render_id, file.pk))
-    return JsonResponse({"sources": [_source(file, mix.pk, mix.revision) for file in ordered]})
+    newest = {(file.stem, file.target): file for file in files.select_related("render").order_by("pk")}
+    return sorted(newest.values(), key=lambda file: (file.stem, -file.render_id, file.pk))
 
 
-def _source(file: RenderFile, mix_id: int, revision: int) -> dict[str, object]:
-    return {
-        "id": file.pk,
-        "title": file.title,
-        "heard_as": "folded to stereo" if file.is_fold_down else "",
-        "url": reverse("listen:sound", args=[mix_id, file.pk]),
-        "duration_s": file.figures["duration_s"],
-        "integrated_lufs": file.figures["integrated_lufs"],
-        "true_peak_dbtp": file.figures["true_peak_dbtp"],
-        "history": file.history,
-        "out_of_date": file.render.revision != revision,
-    }
-
-
-def sound(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponseBase:
-    """The sound of one result for the page's player."""
+def headphones(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """A correction drawn: the response before, what is done, and the response after, of both sides."""
     mix = mix_for(request, mix_id)
-    row = get_object_or_404(RenderFile, pk=file_id, render__mix=mix, kind="audio")
-    kind = "audio/flac" if str(row.listening.name).endswith("flac") else "audio/wav"
-    return send_file(request, row.listening, kind)
+    try:
+        wanted = json.loads(request.GET.get("correction", "{}"))
+        wanted["response"] = headphone_file(str(wanted.get("response", "")), request.user)
+        wanted["target"] = headphone_file(wanted["target"], request.user) if wanted.get("target") else None
+        correction = Correction.model_validate(wanted)
+    except (ValueError, ValidationError):
+        raise InputError("This correction cannot be drawn; choose headphones first.") from None
+    before = read_response(correction.response).at(_FREQUENCIES_HZ)
+    done = filter_response_db(correction_taps(correction, mix.sample_rate_hz), _FREQUENCIES_HZ, mix.sample_rate_hz)
+    after = before + done
+    asked = wanted_change_db(correction, _FREQUENCIES_HZ)
+    target = read_response(correction.target).at(_FREQUENCIES_HZ) if correction.target else np.zeros_like(before)
+    middle = (_FREQUENCIES_HZ >= 100.0) & (_FREQUENCIES_HZ <= 10000.0)
+    left_over = float(np.abs(after - target)[:, middle].max())
+    context = {
+        "curves": [
+            ("before", [_curve(side) for side in before]),
+            ("done", [_curve(side) for side in done]),
+            ("after", [_curve(side) for side in after]),
+        ],
+        "boost_db": float(asked.max()),
+        "left_over_db": left_over,
+    }
+    return render(request, "listen/response.html", context)
+
+
+def _curve(level_db: np.ndarray) -> str:
+    x = np.linspace(0.0, 600.0, len(level_db))
+    return "M" + " ".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, np.clip(100.0 - level_db * 6.0, -5, 205), strict=True))
+
+
+@require_POST
+def calibrate(request: HttpRequest, mix_id: int) -> JsonResponse:
+    """Measure the simulated room with the loudspeakers as they are set, and give the settings that mend it."""
+    mix = mix_for(request, mix_id)
+    try:
+        chosen = LoudspeakerSet.model_validate(json.loads(request.POST.get("loudspeakers", "{}")))
+    except (ValueError, ValidationError):
+        raise InputError("These loudspeakers cannot be measured; choose a layout first.") from None
+    mended, told = calibrated(chosen, mix.sample_rate_hz)
+    delays, gains = made_up(mended).T
+    return JsonResponse(
+        {
+            "loudspeakers": mended.model_dump(),
+            "told": told or ["Everything is wired and timed as it should be."],
+            "delays_ms": [round(float(d) * 1000, 2) for d in delays],
+            "gains_db": [round(float(20 * np.log10(abs(g))), 1) for g in gains],
+        }
+    )

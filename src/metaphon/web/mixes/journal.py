@@ -7,7 +7,8 @@ from typing import Any
 from django.db import models, transaction
 
 from metaphon.core.errors import InputError
-from metaphon.web.mixes import assemble
+from metaphon.core.scene.mix import Mix as Scene
+from metaphon.web.mixes import assemble, watch
 from metaphon.web.mixes.models import (
     Automation,
     Clip,
@@ -81,6 +82,18 @@ def next_redo(mix: Mix, user: User) -> JournalEntry | None:
     return undone.filter(revision__gt=last.revision if last else 0).last()
 
 
+def scene_at(mix: Mix, revision: int) -> Scene:
+    """The mix as it was at a revision; nothing is changed. Raises InputError for one that it never had."""
+    if not 0 <= revision <= mix.revision:
+        raise InputError("The history has no such state; choose another.")
+    with transaction.atomic():
+        for entry in mix.journal.filter(revision__gt=revision):
+            _apply(entry.changes, False)
+        found = assemble.scene_of(Mix.objects.get(pk=mix.pk))
+        transaction.set_rollback(True)
+    return found
+
+
 def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> JournalEntry:
     forward = kind == JournalEntry.Kind.REDO
     if entry is None:
@@ -117,6 +130,7 @@ def _record(mix: Mix, user: User, what: str, before: Rows, seen: int | None, kin
     mix.revision += 1
     mix.save(update_fields=["revision"])
     JournalEntry.objects.create(mix=mix, user_id=user.pk, revision=mix.revision, kind=kind, what=what, changes=changes)
+    watch.tell(mix)
 
 
 def _differences(before: Rows, after: Rows) -> list[Change]:

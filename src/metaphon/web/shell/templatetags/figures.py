@@ -35,7 +35,7 @@ def clock(seconds: float) -> str:
 _VALUE = (
     '<span class="value{}" data-low="{}" data-high="{}" data-step="{}" data-default="{}" data-digits="{}" data-scale="{}">'
     '<span class="line"><input class="number" type="text" inputmode="decimal" autocomplete="off" name="{}" value="{}" '
-    'aria-label="{}"{} hx-post="{}" hx-trigger="commit">{}</span>'
+    'aria-label="{}"{} {}>{}</span>'
     '<svg viewBox="0 0 100 7" preserveAspectRatio="none" aria-hidden="true"><path class="base" '
     'd="M0 3.5H100M0 1v5M25 2v3M50 2v3M75 2v3M100 1v5"/><line class="from" y1="3.5" y2="3.5"/>'
     '<line class="at" y1="0" y2="7"/></svg></span>'
@@ -55,17 +55,19 @@ def value(  # one control for every number on every screen
     label: str,
     off: bool = False,
     scale: str = "linear",
+    bind: str = "",
 ) -> SafeString:
     """A number that is typed, dragged along its scale, nudged by arrows and reset by double-click.
 
-    Written here and not as a template: a page of Flow holds a thousand of them.
+    It is posted to `url`, or with `bind` kept by the page under that name. Written here and not as a template: a page of Flow holds a thousand of them.
     """
     digits = 0 if step >= 1 else 1 if step >= 0.1 else 2
     fine = 2 if name.endswith("_ms") else digits
     shown = format_html('<span class="unit">{}</span>', unit) if unit else ""
+    sent = format_html('data-bind="{}"', bind) if bind else format_html('hx-post="{}" hx-trigger="commit"', url)
     return format_html(
         _VALUE, " off" if off else "", low, high, step, default, fine, scale, name, signed(number, fine), label,
-        " disabled" if off else "", url, shown,
+        " disabled" if off else "", sent, shown,
     )  # fmt: skip
 
 

@@ -1,7 +1,10 @@
 """The worker: takes renders as they come, and takes over those whose worker has died."""
 
 import asyncio
+import os
 from argparse import ArgumentParser
+from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 from django.core.management.base import BaseCommand
@@ -10,6 +13,7 @@ from procrastinate.contrib.django import app
 
 _HEARTBEAT_S = 3.0
 _DEAD_AFTER_S = 12.0
+_POLITE = 10
 
 
 class Command(BaseCommand):
@@ -19,6 +23,9 @@ class Command(BaseCommand):
         parser.add_argument("--until-idle", action="store_true", help="stop when nothing waits (for tests)")
 
     def handle(self, *args: Any, **options: Any) -> None:
+        os.nice(_POLITE)  # live listening comes first on a machine of few cores
+        with suppress(OSError):  # where Linux weighs sessions and not processes, the session as well
+            Path("/proc/self/autogroup").write_text(str(_POLITE))
         self.stdout.write("Worker ready for renders.")
         connector = app.connector.get_worker_connector()  # type: ignore[attr-defined]
         asyncio.run(_work(app.with_connector(connector), wait=not options["until_idle"]))

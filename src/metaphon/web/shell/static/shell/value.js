@@ -105,6 +105,7 @@ document.addEventListener("pointerdown", (event) => {
     if (!moved && Math.abs(e.clientX - start) < 3) return;
     moved = true;
     set(box, valueAt((e.clientX - span.left) / span.width, low, high, log));
+    input.dispatchEvent(new CustomEvent("dragging", { bubbles: true }));
   };
   const end = () => {
     scale.removeEventListener("pointermove", move);
@@ -138,6 +139,7 @@ document.addEventListener("htmx:afterSettle", () => {
   box.pending = setTimeout(() => commit(box), 350);
 });
 
+document.addEventListener("redraw", (event) => draw(event.target));
 const drawAll = (root) => root.querySelectorAll?.(".value").forEach(draw);
 document.addEventListener("htmx:load", (event) => {
   drawAll(event.target);

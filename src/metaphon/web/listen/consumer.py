@@ -1,0 +1,181 @@
+"""A listener's connection: settings and edits to an engine in a process of its own, its sound to the browser."""
+
+import asyncio
+import json
+import multiprocessing
+from contextlib import AsyncExitStack, suppress
+from multiprocessing.connection import Connection
+from typing import Any
+
+from channels.db import database_sync_to_async
+from channels.generic.websocket import AsyncWebsocketConsumer
+from pydantic import ValidationError
+
+from metaphon.core.errors import InputError
+from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.serving import serve
+from metaphon.core.scene.mix import Mix as Scene
+from metaphon.web.listen.hearing import document_of, monitor_of, tried
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.permissions import can_edit
+from metaphon.web.mixes.watch import watch
+
+_LONGEST_MESSAGE = 20000
+_DO = {"play", "pause", "jump", "played", "reset", "blind", "answer"}
+_engines = multiprocessing.get_context("forkserver")
+_engines.set_forkserver_preload(["metaphon.core.listen.warm"])
+
+
+class Listener(AsyncWebsocketConsumer):
+    """One listener of one mix. Those who are not members of it are refused before anything is sent."""
+
+    async def connect(self) -> None:
+        self.user = self.scope["user"]
+        self.mix_id = int(self.scope["url_route"]["kwargs"]["mix_id"])
+        self._pipe: Connection | None = None
+        mix = await self._mix()
+        if mix is None:
+            await self.close()
+            return
+        self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
+        self._given: set[str] = set()
+        self._tried: dict[str, tuple[str, tuple[str | int, ...]]] = {}
+        await self.accept()
+        here, there = _engines.Pipe()
+        self._engine = _engines.Process(target=serve, args=(there, mix.sample_rate_hz), daemon=True)
+        await asyncio.to_thread(self._engine.start)
+        there.close()
+        self._pipe = here
+        self._out: asyncio.Queue[bytes | None] = asyncio.Queue()
+        asyncio.get_running_loop().add_reader(here.fileno(), self._from_engine)
+        self._tasks = [asyncio.create_task(self._send_on()), asyncio.create_task(self._follow())]
+
+    async def disconnect(self, code: int) -> None:
+        if self._pipe is None:
+            return
+        asyncio.get_running_loop().remove_reader(self._pipe.fileno())
+        for task in self._tasks:
+            task.cancel()
+        self._pipe.close()
+        self._pipe = None
+        await asyncio.to_thread(self._engine.join, 3)
+        if self._engine.is_alive():
+            self._engine.kill()
+
+    @database_sync_to_async
+    def _mix(self) -> Mix | None:
+        if not self.user.is_authenticated:
+            return None
+        return Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk).first()
+
+    def _tell(self, *message: Any) -> None:
+        if self._pipe is not None:
+            with suppress(BrokenPipeError, OSError):
+                self._pipe.send(message)
+
+    def _from_engine(self) -> None:
+        try:
+            while self._pipe is not None and self._pipe.poll():
+                self._out.put_nowait(self._pipe.recv_bytes())
+        except (EOFError, OSError):
+            if self._pipe is not None:
+                asyncio.get_running_loop().remove_reader(self._pipe.fileno())
+            self._out.put_nowait(None)
+
+    async def _send_on(self) -> None:
+        while (data := await self._out.get()) is not None:
+            if data[:1] == b"{":
+                await self.send(text_data=data.decode())
+            else:
+                await self.send(bytes_data=data)
+        await self.send(text_data=json.dumps({"message": "Listening broke off; it begins again.", "stopped": True}))
+        await self.close()
+
+    async def _follow(self) -> None:
+        """Give the engine the mix, and give it anew whenever it changes."""
+        async with AsyncExitStack() as stack:
+            changed = self._changed = await stack.enter_async_context(watch.on(self.mix_id))
+            changed.set()
+            while await changed.wait():
+                changed.clear()
+                try:
+                    scene, revision = await self._now()
+                except Mix.DoesNotExist:
+                    await self.close()
+                    return
+                except InputError as error:
+                    await self._say(error)
+                    continue
+                self._tried = {}
+                self._tell("document", NOW, scene, revision)
+                if NOW not in self._given:
+                    self._given.add(NOW)
+                    await self.send(text_data=json.dumps({"ready": True, "revision": revision}))
+
+    @database_sync_to_async
+    def _now(self) -> tuple[Scene, int]:
+        mix = Mix.objects.get(pk=self.mix_id, members__user=self.user.pk)
+        return document_of(mix, NOW), mix.revision
+
+    async def _say(self, error: InputError) -> None:
+        await self.send(text_data=json.dumps({"message": str(error)}))
+
+    async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
+        try:
+            if text_data is None or len(text_data) > _LONGEST_MESSAGE:
+                raise InputError("The page sent something that cannot be read; load it again.")
+            await self._answer(json.loads(text_data))
+        except InputError as error:
+            await self._say(error)
+        except (ValueError, KeyError, TypeError, AttributeError):
+            await self._say(InputError("The page sent something that cannot be read; load it again."))
+
+    async def _answer(self, message: dict[str, Any]) -> None:
+        if "state" in message:
+            await self._state(message["state"])
+        elif "preview" in message:
+            await self._preview(str(message["preview"]), float(message["value"]))
+        elif message["do"] == "kept":  # what was tried was refused: back to what is kept
+            self._changed.set()
+        elif message["do"] in _DO:
+            self._tell("do", {name: value for name, value in message.items() if name in _ALLOWED})
+
+    async def _state(self, state: dict[str, Any]) -> None:
+        try:
+            hearings = {side: Hearing.model_validate(state["hearings"][side]) for side in ("a", "b")}
+            raw = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
+            monitor = Monitor.model_validate(raw)
+        except ValidationError as error:
+            raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
+        for hearing in hearings.values():
+            if hearing.source not in self._given:
+                self._tell("document", hearing.source, await self._document(hearing.source), 0)
+                self._given.add(hearing.source)
+        loop = state.get("loop")
+        self._tell("state", {
+            "hearings": {side: hearing.model_dump() for side, hearing in hearings.items()},
+            "monitor": monitor.model_dump(),
+            "loop": [int(loop[0]), int(loop[1])] if loop else None,
+            "comparing": bool(state["comparing"]),
+            "active": state["active"] if state["active"] in ("a", "b", "x") else "a",
+            "matched": bool(state["matched"]),
+        })  # fmt: skip
+
+    @database_sync_to_async
+    def _document(self, source: str) -> Scene:
+        return document_of(Mix.objects.get(pk=self.mix_id, members__user=self.user.pk), source)
+
+    async def _preview(self, address: str, value: float) -> None:
+        """Let a value be heard while it is dragged; nothing is kept."""
+        if not self._may_edit:
+            return
+        if address not in self._tried:
+            self._tried[address] = await self._resolved(address)
+        self._tell("preview", *self._tried[address], value)
+
+    @database_sync_to_async
+    def _resolved(self, address: str) -> tuple[str, tuple[str | int, ...]]:
+        return tried(Mix.objects.get(pk=self.mix_id, members__user=self.user.pk), address)
+
+
+_ALLOWED = {"do", "at", "epoch", "frames", "gaps", "on", "side"}

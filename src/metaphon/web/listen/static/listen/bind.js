@@ -1,0 +1,89 @@
+// Controls that set how one listens: they show the player's settings and write to them.
+// data-bind="monitor.checks.mono" on inputs, selects and numbers; data-choose (a button of several),
+// data-toggle (on or off), data-if="path:values" (shown only for some). `hearing` is the side that is heard.
+
+import { player } from "./player.js";
+
+const whole = (path) => path.replace(/^hearing\./, `hearings.${player.side}.`);
+export const get = (path) => whole(path).split(".").reduce((part, name) => part?.[name], player.state);
+export function put(path, value) {
+  const [first, ...rest] = whole(path).split(".");
+  const change = { [first]: structuredClone(player.state[first]) };
+  let part = change;
+  let name = first;
+  for (const next of rest) {
+    part = part[name] ??= {};
+    name = next;
+  }
+  if (part[name] === value) return;
+  part[name] = value;
+  if (first === "hearings" && name === "what" && value !== "mix" && !part.strip) part.strip = document.querySelector("[data-bind$='.strip']")?.options[0]?.value;
+  player.set(change);
+}
+
+const MINUS = "\u2212";
+export const numberOf = (input) => parseFloat(input.value.replace(MINUS, "-").replace(",", "."));
+const fallback = { "hearing.what": "mix", "hearing.kinds": "all", "monitor.loudspeakers.test": "off", "monitor.level_db": 0 };
+
+export function showAll(root) {
+  for (const element of root.querySelectorAll("[data-bind]")) {
+    const value = get(element.dataset.bind);
+    if (element.type === "checkbox") element.checked = value ?? "defaultOn" in element.dataset;
+    else if (element.matches("select")) {
+      if (value != null) element.value = value;
+      if (element.selectedIndex < 0) element.selectedIndex = 0;
+    } else if (document.activeElement !== element) {
+      const box = element.closest(".value");
+      const number = +(value ?? box.dataset.default);
+      element.value = number.toFixed(+box.dataset.digits).replace("-", MINUS);
+      box.dispatchEvent(new Event("redraw", { bubbles: true }));
+    }
+  }
+  for (const button of root.querySelectorAll("[data-choose]")) {
+    const value = get(button.dataset.choose) ?? fallback[button.dataset.choose];
+    button.setAttribute("aria-pressed", String(String(value) === button.value));
+  }
+  for (const button of root.querySelectorAll("[data-toggle]")) button.setAttribute("aria-pressed", String(Boolean(get(button.dataset.toggle))));
+  for (const button of root.querySelectorAll("[data-switch]")) button.setAttribute("aria-pressed", String(get(button.dataset.switch) === button.dataset.on));
+  for (const part of root.querySelectorAll("[data-if]")) {
+    const [path, values] = part.dataset.if.split(":");
+    part.hidden = !values.split(" ").includes(String(get(path) ?? fallback[path]));
+  }
+}
+
+document.addEventListener("click", ({ target }) => {
+  const button = target.closest?.("[data-choose], [data-toggle], [data-switch]");
+  if (!button || button.disabled) return;
+  const { choose, toggle, on, off, number } = button.dataset;
+  if (choose) put(choose, number !== undefined ? +button.value : button.value);
+  else if (toggle) put(toggle, !get(toggle));
+  else put(button.dataset.switch, get(button.dataset.switch) === on ? off : on);
+});
+document.addEventListener("change", ({ target }) => {
+  const path = target.dataset?.bind;
+  if (!path) return;
+  if (target.type === "checkbox") put(path, target.checked);
+  else if (target.matches("select")) put(path, target.value || null);
+});
+const commit = ({ target }) => {
+  if (target.dataset?.bind && target.matches(".number") && Number.isFinite(numberOf(target))) put(target.dataset.bind, numberOf(target));
+};
+document.addEventListener("commit", (event) => {
+  commit(event);
+  // heard at once, while the edit is on its way to be kept
+  const address = event.target.getAttribute("hx-post");
+  if (address && Number.isFinite(numberOf(event.target))) player.preview(address, numberOf(event.target));
+});
+document.addEventListener("htmx:responseError", () => player.send({ do: "kept" }));
+// while it is dragged: what is kept by the page at once, what belongs to the mix as a trial
+let waiting = null;
+document.addEventListener("dragging", (event) => {
+  if (event.target.dataset?.bind) return commit(event);
+  const address = event.target.getAttribute("hx-post");
+  if (!address || !player.playing) return;
+  if (!waiting) setTimeout(() => {
+    player.preview(waiting.address, waiting.value);
+    waiting = null;
+  }, 30);
+  waiting = { address, value: numberOf(event.target) };
+});

@@ -1,0 +1,232 @@
+// The listener's side of live playing: one connection, one sink, and the settings. It outlives changes of page.
+// Events: "state" (settings), "transport" (playing, position jumped), "reading" (new figures came), "said".
+
+const DEFAULT = {
+  hearings: { a: {}, b: {} }, active: "a", comparing: false, matched: true, loop: null,
+  monitor: { through: "plain", checks: {}, silent: [], alone: [], dimmed: false, level_db: 0 },
+};
+const AGAIN_MS = [200, 500, 1000, 2000, 5000];
+
+class Player extends EventTarget {
+  start({ address, rate, frames, key }) {
+    Object.assign(this, { address, rate, frames, key });
+    this.state = { ...structuredClone(DEFAULT), ...JSON.parse(localStorage.getItem(key) ?? "{}"), comparing: false, active: "a" };
+    this.playing = false;
+    this.place = 0; // where it stands while nothing plays, in frames of the mix
+    this.spans = []; // stretches on their way: {epoch, stream, frames, first, readings, tag}
+    this.current = null;
+    this.epoch = -1;
+    this.tries = 0;
+    this.gaps = 0;
+    this.status = {};
+  }
+
+  emit(type, detail) {
+    this.dispatchEvent(new CustomEvent(type, { detail }));
+  }
+
+  connect() {
+    if (this.connected) return this.ready;
+    this.connected = true;
+    if (!this.wire) {
+      this.wire = new Worker(new URL("wire.js", import.meta.url));
+      this.wire.onmessage = ({ data }) => {
+        if (data.text) this.hear(data.text);
+        else if (data.stretch) this.receive(data.stretch);
+        else this.closed();
+      };
+    }
+    this.ready = new Promise((done) => (this.isReady = done));
+    const url = new URL(this.address, location.href);
+    url.protocol = url.protocol.replace("http", "ws");
+    this.wire.postMessage({ connect: String(url) });
+    return this.ready;
+  }
+
+  closed() {
+    this.connected = false;
+    if (!this.playing) return;
+    this.place = this.position;
+    this.current = null;
+    if (this.tries === 1) this.emit("said", "The connection for listening was lost; it is being made again.");
+    setTimeout(() => this.playing && this.resume(), AGAIN_MS[Math.min(this.tries++, AGAIN_MS.length - 1)]);
+  }
+
+  async resume() {
+    this.connect();
+    await this.ready;
+    this.begin(this.position);
+  }
+
+  send(message) {
+    if (this.connected) this.wire.postMessage({ send: message });
+  }
+
+  async open() {
+    if (!this.context) {
+      this.context = new AudioContext({ sampleRate: this.rate, latencyHint: "interactive" });
+      await this.context.audioWorklet.addModule(new URL("sink.js", import.meta.url));
+      const most = Math.max(2, this.context.destination.maxChannelCount);
+      this.outputs = most;
+      if (most > 2) {
+        this.context.destination.channelCount = most;
+        this.context.destination.channelInterpretation = "discrete";
+      }
+      this.sink = new AudioWorkletNode(this.context, "sink", { numberOfInputs: 0, outputChannelCount: [most] });
+      this.sink.connect(this.context.destination);
+      this.sink.port.onmessage = ({ data }) => this.played(data);
+      const { port1, port2 } = new MessageChannel();
+      this.sink.port.postMessage({ feed: port1 }, [port1]);
+      this.connect();
+      this.wire.postMessage({ sink: port2 }, [port2]);
+    }
+    await this.context.resume();
+  }
+
+  // Where the sound is that is heard now, in frames of the mix.
+  get position() {
+    if (!this.current) return this.place;
+    const { first, stream, frames } = this.current;
+    const late = (this.context.outputLatency || 0) * this.rate;
+    return Math.round(Math.max(0, first + Math.min(this.heard - stream, frames) - late));
+  }
+
+  async play() {
+    if (this.playing) return;
+    this.playing = true;
+    this.emit("transport");
+    try {
+      await this.open();
+      this.connect();
+      await this.ready;
+      this.begin(this.place >= this.frames() ? (this.state.loop?.[0] ?? 0) : this.place);
+    } catch (error) {
+      this.playing = false;
+      this.emit("said", "This browser cannot play sound here; it needs a secure address.");
+      this.emit("transport");
+    }
+  }
+
+  begin(at) {
+    if (!this.playing) return;
+    this.place = at;
+    this.current = null;
+    this.spans = [];
+    this.epoch = -1;
+    this.send({ state: this.sent() });
+    this.send({ do: "play", at });
+  }
+
+  pause() {
+    if (!this.playing) return;
+    this.place = this.position;
+    this.playing = false;
+    this.send({ do: "pause" });
+    this.sink?.port.postMessage({ quiet: true });
+    this.current = null;
+    this.spans = [];
+    this.emit("transport");
+  }
+
+  toggle() {
+    if (this.playing) this.pause();
+    else this.play();
+  }
+
+  jump(frame) {
+    const at = Math.round(Math.min(Math.max(frame, 0), this.frames()));
+    this.place = at;
+    if (this.playing) {
+      this.current = null;
+      this.spans = [];
+      this.epoch = -1;
+      this.send({ do: "jump", at });
+    }
+    this.emit("transport");
+  }
+
+  // Settings: kept for this mix in this browser, and sent whole; the engine takes over what has changed.
+  set(change) {
+    Object.assign(this.state, change);
+    const { comparing, active, ...kept } = this.state;
+    localStorage.setItem(this.key, JSON.stringify(kept));
+    this.send({ state: this.sent() });
+    this.emit("state");
+  }
+
+  monitor(change) {
+    this.set({ monitor: { ...this.state.monitor, ...change } });
+  }
+
+  hearing(change, side = this.side) {
+    this.set({ hearings: { ...this.state.hearings, [side]: change } });
+  }
+
+  get side() {
+    return this.state.comparing && this.state.active !== "x" ? this.state.active : "a";
+  }
+
+  sent() {
+    return this.state;
+  }
+
+  // Try a value out while it is dragged: heard, not kept.
+  preview(address, value) {
+    if (this.playing) this.send({ preview: address, value });
+  }
+
+  receive(header) {
+    if (!this.playing || header.whole !== this.epoch) return; // on its way before a jump
+    this.spans.push(header);
+    if (header.channels > this.outputs && !this.narrow) {
+      this.narrow = true;
+      this.emit("said", `This computer has ${this.outputs} outputs; ${header.channels - this.outputs} loudspeakers are not heard. Try the practice room.`);
+    }
+  }
+
+  hear(message) {
+    if (message.ready) {
+      this.tries = 0;
+      this.isReady();
+    }
+    if (message.whole !== undefined) {
+      this.epoch = message.whole;
+      this.place = message.at;
+      this.ending = undefined;
+    }
+    if (message.ended) this.ending = message.stream;
+    if (message.load !== undefined || message.gap) {
+      Object.assign(this.status, { dearest: null }, message);
+      this.emit("status", this.status);
+    }
+    if (message.blind) this.emit("blind", message.blind);
+    if (message.message) this.emit("said", message.message);
+    if (message.stopped && this.playing) this.pause();
+  }
+
+  played({ whole, frames, gaps }) {
+    if (whole !== this.epoch) return;
+    this.heard = frames;
+    this.gaps += gaps;
+    while (this.spans.length && this.spans[0].stream <= frames) {
+      this.current = this.spans.shift();
+      this.emit("reading", this.current);
+    }
+    if (this.ending !== undefined && frames >= this.ending) {
+      this.ending = undefined;
+      this.pause();
+      this.place = this.frames();
+      this.emit("transport");
+    }
+  }
+
+  // The step of the readings that is sounding now.
+  get step() {
+    const steps = this.current?.readings.steps;
+    if (!steps || !this.playing) return null;
+    const late = (this.context.outputLatency || 0) * this.rate;
+    return steps[Math.min(Math.max(Math.floor((this.heard - late - this.current.stream) / 1024), 0), steps.length - 1)];
+  }
+}
+
+export const player = new Player();

@@ -1,0 +1,62 @@
+// The connection, in a thread of its own: sound goes straight to the sink, however busy the page is.
+// From the page: {connect: address}, {send: message}, {sink: port}, {close: true}.
+// To the page: {closed: true}, {text: message}, {stretch: header}. `whole` counts epochs over all connections.
+
+let socket = null;
+let sink = null;
+let base = 0;
+let epoch = -1; // -1: on the way to another place, and what still comes from the old one is dropped
+let top = 0;
+
+onmessage = ({ data }) => {
+  if (data.connect) connect(data.connect);
+  else if (data.sink) {
+    sink = data.sink;
+    sink.onmessage = ({ data: { whole, frames, gaps } }) => {
+      if (epoch >= 0 && whole === base + epoch) send({ do: "played", epoch, frames, gaps });
+    };
+  } else if (data.close) socket?.close();
+  else if (data.send) {
+    if (["play", "jump", "pause"].includes(data.send.do)) epoch = -1;
+    send(data.send);
+  }
+};
+
+function send(message) {
+  if (socket?.readyState === WebSocket.OPEN) socket.send(JSON.stringify(message));
+}
+
+function connect(address) {
+  const mine = (socket = new WebSocket(address));
+  socket.binaryType = "arraybuffer";
+  socket.onclose = () => {
+    if (mine !== socket) return;
+    epoch = -1;
+    postMessage({ closed: true });
+  };
+  socket.onmessage = ({ data }) => {
+    if (mine !== socket) return;
+    if (typeof data === "string") hear(JSON.parse(data));
+    else receive(data);
+  };
+}
+
+function hear(message) {
+  if (message.ready) base = top + 1;
+  if (message.epoch !== undefined && message.at !== undefined) {
+    epoch = message.epoch;
+    top = Math.max(top, base + epoch);
+    message.whole = base + epoch;
+  }
+  if (message.ended && message.epoch === epoch) sink?.postMessage({ ended: true });
+  postMessage({ text: message });
+}
+
+function receive(data) {
+  const length = new DataView(data).getUint32(0, true);
+  const header = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, length)));
+  if (header.epoch !== epoch || !sink) return;
+  header.whole = base + epoch;
+  postMessage({ stretch: header });
+  sink.postMessage({ whole: header.whole, channels: header.channels, buffer: data, from: 4 + length }, [data]);
+}

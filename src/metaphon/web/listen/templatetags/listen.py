@@ -1,0 +1,66 @@
+"""Controls of the monitor, drawn from its settings."""
+
+import json
+
+from django import template
+from django.utils.html import format_html
+from django.utils.safestring import SafeString
+
+from metaphon.core.listen.monitor import Binaural, Correction, Loudspeaker, Room, Setting, VirtualPair
+from metaphon.web.shell.templatetags.figures import value
+
+register = template.Library()
+
+_MODELS: dict[str, type[Setting]] = {
+    "binaural": Binaural,
+    "binaural.room": Room,
+    "virtual_pair": VirtualPair,
+    "correction": Correction,
+    "loudspeaker": Loudspeaker,
+}
+
+
+@register.simple_tag
+def setting(path: str, label: str) -> SafeString:
+    """One number of the monitor as a labelled control; its range, unit and help come from the settings themselves."""
+    model, name = path.rsplit(".", 1)
+    return format_html(
+        '<div class="control" title="{}"><span>{}</span>{}</div>',
+        _MODELS[model].model_fields[name].description or "", label, bare(path, f"monitor.{path}", label),
+    )  # fmt: skip
+
+
+@register.simple_tag
+def bare(path: str, bind: str, label: str) -> SafeString:
+    """The same without its row, kept by the page under a name of its own."""
+    model, name = path.rsplit(".", 1)
+    field = _MODELS[model].model_fields[name]
+    extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+    low, high = (next(getattr(m, kind) for m in field.metadata if hasattr(m, kind)) for kind in ("ge", "le"))
+    step = extra.get("step")
+    return value(
+        name, field.default, low, high, float(step) if isinstance(step, (int, float)) else 1.0, field.default,
+        str(extra.get("unit", "")), "", label, bind=bind,
+    )  # fmt: skip
+
+
+@register.filter
+def pairs(text: str) -> list[tuple[str, str]]:
+    """`key:Words` apart by spaces, an underscore standing for a space in the words."""
+    rows = (item.split(":") for item in text.split())
+    return [(key, words.replace("_", " ")) for key, words in rows]
+
+
+@register.filter
+def words(text: str) -> list[str]:
+    return text.split()
+
+
+@register.filter
+def minus(text: str) -> str:
+    return text.replace("-", "−")
+
+
+@register.filter
+def as_json(held: object) -> str:
+    return json.dumps(held)
