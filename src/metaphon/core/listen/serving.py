@@ -24,6 +24,7 @@ _WIDER_S = 0.02  # for each gap
 _NARROWER_S = 0.002  # for each second without
 _EAGER = -8
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
+_BUSY_FOR = 3
 _REPORT_S = 1.0
 
 
@@ -61,6 +62,7 @@ class Server:
         self._work_s = 0.0
         self._sound_s = 0.0
         self._reported = time.monotonic()
+        self._busy = 0  # how many reports in a row it was too much
 
     def run(self) -> None:
         """Work until the other side is gone."""
@@ -183,7 +185,8 @@ class Server:
         costs = sorted(self._session.costs.items(), key=lambda item: -item[1])[:3]
         total = max(self._work_s, 1e-9)
         said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._lead_s * 1000)}
-        if load > _BUSY:
+        self._busy = self._busy + 1 if load > _BUSY else 0
+        if self._busy >= _BUSY_FOR:
             said["dearest"] = [[strip, round(seconds / total, 2)] for strip, seconds in costs]
         self._say(**said)
         self._work_s = self._sound_s = 0.0

@@ -10,8 +10,8 @@ from metaphon.core.scene.mix import Mix, Strip
 Path = tuple[str | int, ...]
 
 
-def with_value(mix: Mix, strip_id: str, path: Path, value: float) -> Mix:
-    """The mix with one number of a strip set: its field, a field of its placement, of a processor or band, or of a send.
+def with_value(mix: Mix, strip_id: str, path: Path, value: float | bool) -> Mix:
+    """The mix with one value of a strip set: its field, a field of its placement, of a processor or band, or of a send.
 
     A path names fields and counts places; a send is named by its bus. Raises InputError for a path that leads
     nowhere or a value out of range.
@@ -25,7 +25,7 @@ def with_value(mix: Mix, strip_id: str, path: Path, value: float) -> Mix:
     return mix.model_copy(update={"tracks": tuple(map(change, mix.tracks)), "buses": tuple(map(change, mix.buses))})
 
 
-def _set(part: Any, path: Path, value: float) -> Any:
+def _set(part: Any, path: Path, value: float | bool) -> Any:
     step, *rest = path
     if isinstance(part, tuple):
         place = next((i for i, item in enumerate(part) if step in (i, getattr(item, "bus", None))), None)

@@ -134,7 +134,7 @@ class Listener(AsyncWebsocketConsumer):
         if "state" in message:
             await self._state(message["state"])
         elif "preview" in message:
-            await self._preview(str(message["preview"]), float(message["value"]))
+            await self._preview(str(message["preview"]), message["value"])
         elif message["do"] == "kept":  # what was tried was refused: back to what is kept
             self._changed.set()
         elif message["do"] in _DO:
@@ -165,9 +165,9 @@ class Listener(AsyncWebsocketConsumer):
     def _document(self, source: str) -> Scene:
         return document_of(Mix.objects.get(pk=self.mix_id, members__user=self.user.pk), source)
 
-    async def _preview(self, address: str, value: float) -> None:
+    async def _preview(self, address: str, value: float | bool) -> None:
         """Let a value be heard while it is dragged; nothing is kept."""
-        if not self._may_edit:
+        if not self._may_edit or not isinstance(value, (int, float)):
             return
         if address not in self._tried:
             self._tried[address] = await self._resolved(address)

@@ -88,7 +88,7 @@ def _own(key: str, user: User, kind: str) -> Path:
 def tried(mix: Mix, address: str) -> tuple[str, tuple[str | int, ...]]:
     """What a control's address changes: the strip's id and the way to the value in the document.
 
-    Raises InputError for an address that sets no single number.
+    Raises InputError for an address that sets no single value.
     """
     try:
         match = resolve(address)
@@ -103,8 +103,10 @@ def tried(mix: Mix, address: str) -> tuple[str, tuple[str | int, ...]]:
         strip = Strip.objects.filter(pk=named["strip_id"], mix=mix).first()
     if strip is None:
         raise InputError("This is no longer there; look again.")
-    if match.view_name == "flow:set" and named["field"] in ("gain_db", "azimuth_deg", "elevation_deg", "extent_deg"):
-        return strip.ref, (named["field"],) if named["field"] == "gain_db" else ("placement", named["field"])
+    if match.view_name == "flow:set" and named["field"] in ("gain_db", "muted", "soloed"):
+        return strip.ref, (named["field"],)
+    if match.view_name == "flow:set" and named["field"] in ("azimuth_deg", "elevation_deg", "extent_deg"):
+        return strip.ref, ("placement", named["field"])
     if match.view_name == "flow:set_send":
         return strip.ref, ("sends", mix.strips.values_list("ref", flat=True).get(pk=named["bus_id"]), "level_db")
     if processor:

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
+from django.urls import reverse
 from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
@@ -126,7 +127,10 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             "frames": frames,
             "groups": [{"title": title, "items": items} for title, items in groups if items],
             "labels": {name: target_named(name).channel_labels for name in (*_targets(mix), *LAYOUTS)},
-            "strips": {strip.ref: strip.name for strip in strips},
+            "strips": {
+                s.ref: {"name": s.name, "address": f"{reverse('flow:show', args=[mix.pk])}?strip={s.pk}"}
+                for s in strips
+            },
             "history": {file.target: file.history for file in results if not file.stem},
         }
     )

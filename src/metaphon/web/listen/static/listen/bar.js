@@ -7,7 +7,7 @@ import { player } from "./player.js";
 const bar = document.getElementById("listen");
 const MINUS = "\u2212";
 export const signed = (value, digits = 1) => (value == null ? "\u2013" : value.toFixed(digits).replace("-", MINUS));
-export const say = (message, refused = false) => document.dispatchEvent(new CustomEvent("say", { detail: { message, refused } }));
+export const say = (message, refused = false, link = null) => document.dispatchEvent(new CustomEvent("say", { detail: { message, refused, link } }));
 export const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 export const CHECKS = [
   ["mono", "Mono", "1"], ["side", "Side", "2"], ["left_only", "Left", "3"], ["right_only", "Right", "4"],
@@ -236,8 +236,8 @@ function start() {
     if (!detail.dearest || Date.now() - told < 20000) return;
     told = Date.now();
     const [strip, share] = detail.dearest[0];
-    const name = sources.strips?.[strip] ?? strip;
-    say(`This mix is too heavy to play without gaps (${Math.round(detail.load * 100)} % of the time there is). ${name} costs most, ${Math.round(share * 100)} %; print it in Flow to free it.`, true);
+    const { name, address } = sources.strips[strip] ?? { name: strip };
+    say(`This mix is too heavy to play without gaps (${Math.round(detail.load * 100)} % of the time there is). ${name} costs most, ${Math.round(share * 100)} %.`, true, address && { words: "Print it", address });
   });
 
   // the buttons that hear a finished result, wherever they are on the page

@@ -23,14 +23,15 @@ export function put(path, value) {
 
 const MINUS = "\u2212";
 export const numberOf = (input) => parseFloat(input.value.replace(MINUS, "-").replace(",", "."));
-const fallback = { "hearing.what": "mix", "hearing.kinds": "all", "monitor.loudspeakers.test": "off", "monitor.level_db": 0 };
+const fallback = { "hearing.what": "mix", "hearing.kinds": "all", "monitor.loudspeakers.test": "off", "monitor.level_db": 0, "monitor.loudspeakers.layout": "0+5+0" };
 
 export function showAll(root) {
   for (const element of root.querySelectorAll("[data-bind]")) {
     const value = get(element.dataset.bind);
     if (element.type === "checkbox") element.checked = value ?? "defaultOn" in element.dataset;
     else if (element.matches("select")) {
-      if (value != null) element.value = value;
+      const held = value ?? fallback[element.dataset.bind];
+      if (held != null) element.value = held;
       if (element.selectedIndex < 0) element.selectedIndex = 0;
     } else if (document.activeElement !== element) {
       const box = element.closest(".value");
@@ -73,6 +74,10 @@ document.addEventListener("commit", (event) => {
   // heard at once, while the edit is on its way to be kept
   const address = event.target.getAttribute("hx-post");
   if (address && Number.isFinite(numberOf(event.target))) player.preview(address, numberOf(event.target));
+});
+document.addEventListener("htmx:beforeRequest", ({ detail: { elt, requestConfig } }) => {
+  const { verb, path, parameters } = requestConfig;
+  if (verb === "post" && elt.matches("button[name=muted], button[name=soloed]")) player.preview(path, parameters[elt.name] === "on");
 });
 document.addEventListener("htmx:responseError", () => player.send({ do: "kept" }));
 // while it is dragged: what is kept by the page at once, what belongs to the mix as a trial

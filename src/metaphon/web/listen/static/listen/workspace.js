@@ -133,7 +133,7 @@ function figures(step, readings) {
   vector.setAttribute("transform", `translate(${x * 100} ${-y * 100})`);
   // the spread of energy about its direction: 2 arccos of the length (Zotter & Frank 2019, eq. 2.16)
   find(".spread").setAttribute("r", String(Math.max(6, (Math.acos(Math.min(length, 1)) / Math.PI) * 100)));
-  text("direction", `${signed(azimuth_deg, 0)}\u00b0, ${signed(elevation_deg, 0)}\u00b0, sharpness ${length.toFixed(2)}`);
+  text("direction", `${signed(azimuth_deg, 0)}\u00b0, ${signed(elevation_deg, 0)}\u00b0  r ${length.toFixed(2)}`);
 }
 
 const up = (db, height) => Math.min(Math.max((db - FLOOR) / -FLOOR, 0), 1.06) * height * 0.94;

@@ -2,12 +2,13 @@
 
 const messages = document.getElementById("messages");
 
-function say({ message, refused = false }) {
+function say({ message, refused = false, link = null }) {
   const box = document.createElement("div");
   box.className = `said${refused ? " refused" : ""}`;
   box.setAttribute("role", refused ? "alert" : "status");
   const text = document.createElement("span");
   text.textContent = message;
+  if (link) text.append(" ", Object.assign(document.createElement("a"), { href: link.address, textContent: link.words }));
   const close = document.createElement("button");
   close.className = "button bare square";
   close.setAttribute("aria-label", "Close");
