@@ -65,13 +65,12 @@ class WholePath(BrowserTest):
         self.render(page)
         expect(page.locator("#renders section:first-child")).to_contain_text("Hand-bells is heard twice")
         page.locator("[data-hear]").first.click()
-        heard = "document.querySelector('#listen audio').currentTime"
+        heard = "import('/static/listen/player.js').then(({ player }) => player.position / 48000)"
         self.wait_for(lambda: page.evaluate(heard) > 0.5)
         page.click("nav >> text=Flow")
         page.wait_for_selector("#flowtable, #map")
         before = page.evaluate(heard)
         self.wait_for(lambda: page.evaluate(heard) > before + 0.3)
-        self.assertRegex(page.locator("[data-figure=correlation]").inner_text(), r"^[−\d.]+$")
         page.keyboard.press("Escape")
         page.click("nav >> text=Handover")
         for number, channels in enumerate((2, 6, 2)):

@@ -75,6 +75,13 @@ class Heard(SessionTest):
         self.assertEqual(session.hearings["a"], Hearing())
         self.assertTrue(self.heard(session).any())
 
+    def test_a_jump_before_anything_has_sounded(self) -> None:
+        session = Session(RATE_HZ)
+        self.addCleanup(session.close)
+        session.set_document(NOW, self.pair())
+        session.jump(30000)
+        self.assertEqual([session.take(2048).first for _ in range(2)], [30000, 32048])
+
     def test_loudspeakers_alone_and_muted(self) -> None:
         self.write("six.wav", noise(6, 1.0))
         mix = self.mix([{"sound": "six.wav", "placement": {"mode": "bed", "layout": "0+5+0"}}])

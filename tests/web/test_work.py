@@ -13,6 +13,7 @@ from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.intake.outline import outline_path
 from metaphon.web.jobs import progress, rendering
 from metaphon.web.jobs.tasks import render_mix
+from metaphon.web.listen.hearing import document_of
 from metaphon.web.mixes.models import AudioFile, Placement, Render
 from tests.sounds import noise
 from tests.web.base import WebTest, recording
@@ -158,24 +159,28 @@ class Handover(WebTest):
         self.assertContains(page, "LUFS")
         self.assertContains(page, "Binaural, stem a")
 
-    def test_listening(self) -> None:
+    def test_a_result_can_be_heard_as_it_was_rendered(self) -> None:
         row = self.render()
-        sources = self.client.get(self.url("listen:sources")).json()["sources"]
-        self.assertEqual([s["title"] for s in sources], ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"])
-        self.assertEqual([s["heard_as"] for s in sources], ["", "folded to stereo", ""])
-        self.assertFalse(sources[0]["out_of_date"])
+        groups = {g["title"]: g["items"] for g in self.client.get(self.url("listen:sources")).json()["groups"]}
+        self.assertEqual(
+            [item["title"] for item in groups["Rendered"][:3]], ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"]
+        )
+        heard = groups["Rendered"][1]["hearing"]
+        document = document_of(self.mix, heard["source"])
+        self.assertEqual((heard["target"], document.tracks[0].placement.layout), ("0+5+0", "0+5+0"))
         five = row.files.get(target="0+5+0")
-        whole = self.fetch("listen:sound", five.pk)[1]
-        folded, _ = soundfile.read(io.BytesIO(whole), always_2d=True)
-        wanted, _ = soundfile.read(five.file.path, always_2d=True)
-        np.testing.assert_allclose(folded[:, 0], wanted[:, 2] * np.sqrt(0.5), atol=3e-7)
-        response, part = self.fetch("listen:sound", five.pk, Range="bytes=100-199")
+        self.assertEqual(str(document.tracks[0].clips[0].file), five.file.path)
+        self.assertEqual(len(five.history["correlation"]), len(row.files.get(target="0+2+0").history["correlation"]))
+
+    def test_downloads_in_ranges(self) -> None:
+        """RFC 9110, section 14."""
+        five = self.render().files.get(target="0+5+0")
+        whole = self.fetch("handover:download", five.pk)[1]
+        response, part = self.fetch("handover:download", five.pk, Range="bytes=100-199")
         self.assertEqual((response.status_code, part), (206, whole[100:200]))
         self.assertEqual(response["Content-Range"], f"bytes 100-199/{len(whole)}")
-        self.assertEqual(self.fetch("listen:sound", five.pk, Range="bytes=-10")[1], whole[-10:])
-        self.assertEqual(self.fetch("listen:sound", five.pk, Range=f"bytes={len(whole)}-")[0].status_code, 416)
-        self.post("flow:set", self.track.pk, "gain_db", gain_db="-6")
-        self.assertTrue(self.client.get(self.url("listen:sources")).json()["sources"][0]["out_of_date"])
+        self.assertEqual(self.fetch("handover:download", five.pk, Range="bytes=-10")[1], whole[-10:])
+        self.assertEqual(self.fetch("handover:download", five.pk, Range=f"bytes={len(whole)}-")[0].status_code, 416)
 
     def test_a_failure_is_one_sentence_and_can_be_tried_again(self) -> None:
         self.post("flow:set", self.track.pk, "muted", muted="off")

@@ -5,6 +5,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.engine.fold_down import fold_down
 from metaphon.core.engine.handing_over import Series
 from metaphon.core.listen.convolving import Convolver
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
@@ -12,16 +13,13 @@ from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
 from metaphon.core.process.processor import Block, Running
 from metaphon.core.scene.targets import Target
-from metaphon.core.spatial.ambisonics import decode_matrix
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.directions import unit_vectors
-from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
-from metaphon.core.spatial.layouts import LAYOUTS, layout_named
+from metaphon.core.spatial.layouts import layout_named
 from metaphon.core.spatial.sphere_head import SPEED_OF_SOUND_M_S, spherical_head
 
 _REFLECTIONS = 3  # how many walls a reflection may have met
-_STEREO = LAYOUTS["0+2+0"]
 
 
 class Matrix:
@@ -46,7 +44,7 @@ def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Running:
         return Convolver(np.einsum("ih,iet->het", fold_down(heard), pair).astype(np.float32))
     if monitor.through == "binaural" and heard.name != "binaural":
         return Convolver(binaural_responses(monitor.binaural, heard, rate_hz))
-    return Matrix(np.eye(2) if heard.name == "binaural" else fold_down(heard))
+    return Matrix(fold_down(heard))
 
 
 def key_of(monitor: Monitor) -> tuple[object, ...]:
@@ -57,15 +55,6 @@ def key_of(monitor: Monitor) -> tuple[object, ...]:
         "virtual_pair": (monitor.binaural, monitor.virtual_pair),
         "loudspeakers": (monitor.loudspeakers,),
     }[monitor.through]
-
-
-def fold_down(heard: Target) -> NDArray[np.float64]:
-    """A format as a stereo pair, (2, channels): ITU-R BS.775-4, scenes decoded."""
-    if heard.layout:
-        return conversion(heard.layout.name, _STEREO.name)
-    if heard.order is None:
-        return np.eye(2)
-    return decode_matrix(heard.order, _STEREO)
 
 
 def head_for(settings: Binaural, rate_hz: int) -> Head:

@@ -159,6 +159,7 @@ class Session:
 
     def jump(self, frame: int) -> None:
         """Go on from another place of the mix."""
+        self.at = max(frame, 0)
         for player in self._players.values():
             player.jump(frame)
             self.at = player.at

@@ -129,7 +129,7 @@ def remove(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     require_editor(mix, request.user)
     if row.is_open:
         raise InputError("This render is still running; cancel it first.")
-    discard(*(stored for file in row.files.all() for stored in (file.file, file.listening)))
+    discard(*(file.file for file in row.files.all()))
     row.delete()
     response = render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
     response["HX-Trigger"] = "renders-changed"

@@ -9,7 +9,7 @@ from django.conf import settings
 from django.db import transaction
 
 from metaphon.core.checks.rules import check
-from metaphon.core.engine.fold_down import fold_down_file
+from metaphon.core.engine.fold_down import fold_down_correlation
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
@@ -44,12 +44,12 @@ def run(render: Render) -> None:
         summary = Path(folder) / report_name(mix.title, "json")
         told = {"title": mix.title, "files": entries, "speed_x_realtime": round(speed, 2), "findings": findings}
         summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
-        rows = [_result_row(render, result, Path(folder)) for result in results]
+        rows = [_result_row(render, result) for result in results]
         rows += [_row(render, "report", report), _row(render, "json", summary)]
         with transaction.atomic():
             still = Render.objects.select_for_update().filter(pk=render.pk).first()
             if still is None or still.status != Render.Status.RUNNING:
-                discard(*(stored for file in rows for stored in (file.file, file.listening)))
+                discard(*(file.file for file in rows))
                 raise Interrupted
             RenderFile.objects.bulk_create(rows)
             still.status, still.progress = Render.Status.DONE, 1.0
@@ -63,18 +63,13 @@ def _row(render: Render, kind: str, path: Path) -> RenderFile:
     return row
 
 
-def _result_row(render: Render, result: Result, folder: Path) -> RenderFile:
+def _result_row(render: Render, result: Result) -> RenderFile:
     target = result.output.target
-    folded = None
     history = asdict(result.history)
     if target.channels != 2:
-        folded = folder / f"listening_{result.path.stem}.flac"
-        history["correlation"] = fold_down_file(result.path, target, folded)
+        history["correlation"] = fold_down_correlation(result.path, target)
     row = _row(render, "audio", result.path)
     row.target, row.stem = target.name, result.output.stem or ""
     row.figures = {**asdict(result.figures), "clipped_samples": result.clipped_samples}
     row.history = history
-    row.listening = row.file.name
-    if folded:
-        keep(row.listening, folded.name, folded)
     return row

@@ -139,6 +139,8 @@ class Listener(AsyncWebsocketConsumer):
             self._changed.set()
         elif message["do"] in _DO:
             self._tell("do", {name: value for name, value in message.items() if name in _ALLOWED})
+        else:
+            raise InputError("The page asked for something unknown; load it again.")
 
     async def _state(self, state: dict[str, Any]) -> None:
         try:

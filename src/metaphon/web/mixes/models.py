@@ -342,13 +342,12 @@ class Survey(models.Model):
 
 
 class RenderFile(models.Model):
-    """A delivered file. `listening` is what a browser plays: the file itself, or its fold-down to stereo."""
+    """A delivered file."""
 
     render = models.ForeignKey(Render, models.CASCADE, related_name="files")
     kind = models.CharField(max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")])
     name = models.CharField(max_length=255)
     file = models.FileField(upload_to=render_path, max_length=255)
-    listening = models.FileField(upload_to=render_path, max_length=255, blank=True)
     target = models.CharField(max_length=16, blank=True)
     stem = models.CharField(max_length=64, blank=True)
     figures = models.JSONField(default=dict)
@@ -364,4 +363,5 @@ class RenderFile(models.Model):
 
     @property
     def is_fold_down(self) -> bool:
-        return self.listening.name != self.file.name
+        """Whether its correlation is that of its fold-down."""
+        return target_named(self.target).channels != 2

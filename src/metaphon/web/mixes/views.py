@@ -69,7 +69,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
     if request.POST.get("title", "").strip() != mix.title:
         raise InputError(f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted.")
     stored = [f for audio in mix.audio_files.all() for f in (audio.file, audio.original)]
-    stored += [f for made in mix.renders.all() for row in made.files.all() for f in (row.file, row.listening)]
+    stored += [row.file for made in mix.renders.all() for row in made.files.all()]
     mix.delete()
     discard(*stored)
     return redirect("mixes")

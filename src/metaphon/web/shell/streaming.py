@@ -12,11 +12,8 @@ from django.utils.http import content_disposition_header
 _PIECE = 1 << 18
 
 
-def send_file(request: HttpRequest, file: FieldFile, content_type: str, name: str = "") -> HttpResponseBase:
-    """Send a stored file, or the byte range of it that is asked for (RFC 9110, section 14).
-
-    With a name it is for keeping, without one for the page itself.
-    """
+def send_file(request: HttpRequest, file: FieldFile, content_type: str, name: str) -> HttpResponseBase:
+    """Send a stored file to keep under a name, or the byte range of it that is asked for (RFC 9110, section 14)."""
     size = file.size
     first, last, status = 0, size - 1, 200
     asked = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
@@ -31,8 +28,7 @@ def send_file(request: HttpRequest, file: FieldFile, content_type: str, name: st
     response["Content-Length"] = str(last - first + 1)
     if status == 206:
         response["Content-Range"] = f"bytes {first}-{last}/{size}"
-    if name:
-        response["Content-Disposition"] = content_disposition_header(True, name) or "attachment"
+    response["Content-Disposition"] = content_disposition_header(True, name) or "attachment"
     return response
 
 

@@ -1,0 +1,242 @@
+"""Live listening in a real browser against the real server: the sound itself is looked at."""
+
+import json
+import struct
+import threading
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+from playwright.sync_api import Page, expect
+from websockets.exceptions import InvalidStatus
+from websockets.sync.client import connect
+
+from metaphon.web.mixes.models import Mix, Strip
+from tests.browser.server import BrowserTest
+from tests.web.base import make_user
+
+TAP = (Path(__file__).parent / "tap.js").read_text().split("\n", 1)[1]
+PLAYER = "import('/static/listen/player.js').then(({ player }) => %s)"
+
+
+class Live(BrowserTest):
+    def begin_at(self, page: Page, workspace: str) -> Mix:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        page.goto(f"{self.address}/mix/{mix.pk}/{workspace}")
+        page.wait_for_selector("#listen .play:not([disabled])")
+        return mix
+
+    def player(self, page: Page, expression: str) -> Any:
+        return page.evaluate(PLAYER % expression)
+
+    def plays_on(self, page: Page, seconds: float = 0.5) -> None:
+        before = self.player(page, "player.position")
+        self.wait_for(lambda: self.player(page, "player.position") > before + seconds * 48000, 20)
+
+    def test_an_edit_is_heard_and_the_sound_goes_on_from_page_to_page(self) -> None:
+        page = self.open()
+        self.begin_at(page, "flow/?view=table")
+        self.player(page, "player.hearing({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')")
+        page.keyboard.press("Space")
+        self.wait_for(lambda: self.player(page, "player.position") > 24000)
+        page.evaluate(TAP)
+        self.wait_for(lambda: page.evaluate("level()") > 1e-4)
+        self.assertIsNotNone(page.evaluate("untilHeard('Rain gain', '-60', 0.2)"), "the fader going down is not heard")
+        expect(page.get_by_label("Rain gain", exact=True)).to_have_value("−60.0")
+        self.wait_for(lambda: Strip.objects.get(ref="rain", mix__title="The Lamp at Skerrow").gain_db == -60.0)
+        self.assertIsNotNone(page.evaluate("untilHeard('Rain gain', '0', 5)"), "the fader going up is not heard")
+        page.click("button[aria-label='Mute Rain']")
+        self.wait_for(lambda: page.evaluate("level()") < 1e-6)
+        page.click("#undo")
+        self.wait_for(lambda: page.evaluate("level()") > 1e-4)
+        for place in ("Intake", "Listen", "Handover", "Flow"):
+            page.click(f"nav >> text={place}")
+            page.wait_for_load_state("networkidle")
+            self.plays_on(page, 0.3)
+        self.assertRegex(page.locator("[data-figure=correlation]").inner_text(), r"^[−\d.]+$")
+        page.locator("body").press("1")
+        expect(page.locator(".chip")).to_have_text("Mono")
+        self.wait_for(lambda: page.locator("[data-figure=correlation]").inner_text() == "1.00")
+        page.locator("body").press("0")
+        expect(page.locator(".chip")).to_have_count(0)
+        page.keyboard.press("Space")
+        held = self.player(page, "player.position")
+        page.wait_for_timeout(300)
+        self.assertEqual(self.player(page, "player.position"), held)
+
+    def test_jumps_loops_and_the_end(self) -> None:
+        page = self.open()
+        self.begin_at(page, "listen/")
+        page.fill("#listen .now", "00:57.0")
+        page.keyboard.press("Enter")
+        self.player(page, "player.set({ loop: [57 * 48000, 58 * 48000] })")
+        page.click("#listen .play")
+        self.wait_for(lambda: self.player(page, "player.current !== null"))
+        places = []
+        for _ in range(14):
+            page.wait_for_timeout(150)
+            places.append(self.player(page, "player.position") / 48000)
+        self.assertTrue(all(56.9 < place < 58.2 for place in places), places)
+        self.assertTrue(any(b < a for a, b in pairwise(places)), "it never turned")
+        self.player(page, "player.set({ loop: null })")
+        page.fill("#listen .now", "rubbish")
+        page.keyboard.press("Enter")
+        expect(page.locator("#messages")).to_contain_text("no such place")
+        page.keyboard.press("Escape")
+        self.player(page, "player.jump(player.frames() - 24000)")
+        self.wait_for(lambda: not self.player(page, "player.playing"), 20)
+        self.assertEqual(page.locator("#listen .play").inner_text(), "Play")
+
+    def test_a_blind_comparison(self) -> None:
+        page = self.open()
+        self.begin_at(page, "listen/?view=compare")
+        page.select_option("[data-bind='hearings.a.target']", "0+5+0")
+        page.select_option("[data-bind='hearings.b.target']", "0+2+0")
+        page.click("#listen .play")
+        page.click("button:has-text('Compare A and B')")
+        self.plays_on(page)
+        page.locator(".side[data-side=b] .big").click()
+        expect(page.locator(".side.heard")).to_have_attribute("data-side", "b")
+        page.locator("body").press("b")
+        expect(page.locator(".side.heard")).to_have_attribute("data-side", "a")
+        self.wait_for(lambda: any(text not in ("0.0 dB", "–") for text in page.locator(".applied").all_inner_texts()))
+        page.click("[data-blind]")
+        for answer in ("a", "b", "a"):
+            self.plays_on(page, 0.2)
+            page.click(f"[data-answer={answer}]")
+        expect(page.locator(".score")).to_contain_text("of 3 right")
+        self.assertTrue(self.player(page, "player.current.readings.blind"))
+        page.click("[data-blind]")
+        expect(page.locator("[data-answer=a]")).to_be_disabled()
+        self.plays_on(page)
+
+    def test_a_stream_that_is_cut_goes_on_where_it_was(self) -> None:
+        page = self.open()
+        self.begin_at(page, "listen/")
+        page.click("#listen .play")
+        self.wait_for(lambda: self.player(page, "player.position") > 96000)
+        before = self.player(page, "player.position")
+        self.player(page, "player.wire.postMessage({ close: true })")
+        page.wait_for_timeout(400)
+        self.plays_on(page, 0.5)
+        self.assertGreater(self.player(page, "player.position"), before)
+        self.assertLess(self.player(page, "player.position"), before + 10 * 48000)
+
+    def test_headphones_and_loudspeakers_are_set_and_kept(self) -> None:
+        page = self.open()
+        self.begin_at(page, "listen/?view=headphones")
+        page.click("[data-correct]")
+        page.wait_for_selector(".responses path.after")
+        page.click("button[data-on=virtual_pair]")
+        expect(page.locator(".chip")).to_have_text(["Virtual pair", "Corrected"])
+        page.click("summary:has-text('Presets')")
+        page.fill("[data-keep-preset] [name=name]", "Evening")
+        page.click("[data-keep-preset] button")
+        page.wait_for_selector("[data-preset]", state="attached")
+        self.player(page, "player.set({ monitor: { through: 'plain', checks: {}, silent: [], alone: [] } })")
+        page.click("summary:has-text('Presets')")
+        page.click("[data-preset]")
+        self.assertEqual(self.player(page, "player.state.monitor.through"), "virtual_pair")
+        page.click("a:has-text('Loudspeakers')")
+        page.click("[data-calibrate]")
+        expect(page.locator(".told li")).to_have_count(4)
+        page.click("[data-apply]")
+        self.assertEqual(self.player(page, "player.state.monitor.loudspeakers.loudspeakers[4].output"), 6)
+        page.click("button:has-text('Coded')")
+        page.click("#listen .play")
+        self.plays_on(page)
+
+    def test_timecode(self) -> None:
+        """SMPTE ST 12-1: the first numbers left out, and none at ten minutes; an hour of drop-frame is an hour."""
+        page = self.open()
+        self.begin_at(page, "listen/")
+        cases = (
+            (1800, "29.97df", "00:01:00;02"), (1799, "29.97df", "00:00:59;29"), (17982, "29.97df", "00:10:00;00"),
+            (107892, "29.97df", "01:00:00;00"), (107892, "29.97", "00:59:56:12"), (90000, "25", "01:00:00:00"),
+            (36, "24", "00:00:01:12"), (45, "30", "00:00:01:15"),
+        )  # fmt: skip
+        for count, form, words in cases:
+            rate = {"29.97df": 30000 / 1001, "29.97": 30000 / 1001}.get(form, float(form[:2]))
+            frame = -(-count * 48000 // rate)
+            shown, back = page.evaluate(
+                "([frame, form]) => import('/static/listen/timecode.js').then(({ shown, read }) => "
+                "[shown(frame, 48000, form), read(shown(frame, 48000, form), 48000, form)])",
+                [frame, form],
+            )
+            self.assertEqual(shown, words)
+            self.assertLessEqual(abs(back - frame), 1)
+
+
+class Several(BrowserTest):
+    """Connections without a browser, as many as there are listeners."""
+
+    def connect(self, mix: Mix, headers: dict[str, str], origin: str | None) -> Any:
+        address = f"{self.address.replace('http', 'ws')}/mix/{mix.pk}/listen/live"
+        return connect(address, additional_headers=headers, origin=origin, open_timeout=30)  # type: ignore[arg-type]
+
+    def cookie(self, page: Page) -> dict[str, str]:
+        return {"Cookie": "; ".join(f"{c['name']}={c['value']}" for c in page.context.cookies())}
+
+    def test_without_rights_there_is_nothing(self) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        make_user("stranger")
+        stranger = self.cookie(self.open("stranger", "long enough word"))
+        member, here, elsewhere = self.cookie(self.open()), self.address, "http://elsewhere.example"
+        for headers, origin in (({}, here), (stranger, here), (member, elsewhere), (member, None)):
+            with self.assertRaises(InvalidStatus) as refused, self.connect(mix, headers, origin):
+                pass
+            self.assertEqual(refused.exception.response.status_code, 403)
+
+    def test_eight_listeners_each_hear_their_own(self) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        headers = self.cookie(self.open())
+        found: dict[int, list[dict[str, Any]]] = {}
+
+        def listen(number: int) -> None:
+            with self.connect(mix, headers, self.address) as live:
+                while "ready" not in json.loads(live.recv(30)):
+                    pass
+                hearing = {"target": ("0+2+0", "0+5+0", "binaural", "4+7+0")[number % 4]}
+                state = {"hearings": {"a": hearing, "b": {}}, "monitor": {"level_db": -float(number)}, "loop": None,
+                         "comparing": False, "active": "a", "matched": True}  # fmt: skip
+                live.send(json.dumps({"state": state}))
+                live.send(json.dumps({"do": "play", "at": number * 48000}))
+                got: list[dict[str, Any]] = []
+                while len(got) < 30:
+                    data = live.recv(30)
+                    if isinstance(data, str):
+                        continue
+                    header = json.loads(data[4 : 4 + struct.unpack("<I", data[:4])[0]])
+                    got.append(header)
+                    played = {
+                        "do": "played",
+                        "epoch": header["epoch"],
+                        "frames": header["stream"] + header["frames"],
+                        "gaps": 0,
+                    }
+                    live.send(json.dumps(played))
+                found[number] = got
+
+        threads = [threading.Thread(target=listen, args=(number,)) for number in range(8)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(120)
+        self.assertEqual(sorted(found), list(range(8)))
+        for number, got in found.items():
+            self.assertEqual([h["first"] for h in got], [number * 48000 + 2048 * i for i in range(30)])
+            channels = (2, 6, 2, 12)[number % 4]
+            self.assertTrue(all(len(h["readings"]["hold"]) == channels for h in got))
+
+    def test_nonsense_is_answered_in_a_sentence_and_the_stream_lives_on(self) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        with self.connect(mix, self.cookie(self.open()), self.address) as live:
+            while "ready" not in json.loads(live.recv(30)):
+                pass
+            for nonsense in ("", "{", "[]", '{"do": 3}', '{"state": {}}', '{"state": {"hearings": {"a": {"target": "x"}, '
+                             '"b": {}}, "monitor": {}}}', '{"preview": "/", "value": 3}', "x" * 30000):  # fmt: skip
+                live.send(nonsense)
+                self.assertIn("message", json.loads(live.recv(30)))
+            live.send(json.dumps({"do": "play", "at": 0}))
+            while isinstance(live.recv(30), str):
+                pass

@@ -1,0 +1,181 @@
+"""Listen on the server: what can be heard, whose files are whose, states from the history, what a control tries out."""
+
+import json
+
+import numpy as np
+from django.core.files.uploadedfile import TemporaryUploadedFile
+
+from metaphon.core.errors import InputError
+from metaphon.core.scene.changing import with_value
+from metaphon.web.listen.hearing import document_of, monitor_of, tried
+from metaphon.web.listen.models import Kept, Reference
+from metaphon.web.mixes import journal
+from metaphon.web.mixes.models import Send, Strip
+from tests.sounds import RATE_HZ, noise
+from tests.web.base import WebTest, make_mix, make_user, recording
+
+CURVE = "\n".join(f"{f},{db}" for f, db in zip((20, 50, 100, 250, 500, 1000, 2000, 20000), range(8), strict=True))
+
+
+class ListenTest(WebTest):
+    def bring(self, view: str, name: str, content: bytes, *arguments: str) -> object:
+        file = TemporaryUploadedFile(name, "application/octet-stream", len(content), None)
+        file.write(content)
+        file.seek(0)
+        return self.client.post(self.url(view, *arguments), {"file": file}, headers={"HX-Request": "true"})
+
+
+class Sources(ListenTest):
+    def test_everything_that_can_be_heard(self) -> None:
+        empty = self.client.get(self.url("listen:sources")).json()
+        self.assertEqual(empty["frames"], 0)
+        one = self.bring_in("one.wav", noise(1, 2.0))
+        found = self.client.get(self.url("listen:sources")).json()
+        self.assertEqual(found["frames"], 2 * RATE_HZ)
+        groups = {group["title"]: group["items"] for group in found["groups"]}
+        self.assertEqual(groups["The mix"][0]["hearing"], {"target": "0+2+0"})
+        self.assertEqual(groups["Alone"][0]["hearing"]["strip"], one.ref)
+        self.assertEqual(found["labels"]["0+5+0"][3], "LFE1")
+        self.assertIn(f"strip={one.pk}", found["strips"][one.ref]["address"])
+
+    def test_pages_open_and_strangers_find_nothing(self) -> None:
+        for view in ("meters", "compare", "headphones", "loudspeakers", "nonsense"):
+            self.assertEqual(self.client.get(self.url("listen:show") + f"?view={view}").status_code, 200)
+        self.client.force_login(make_user("bob"))
+        for name in ("listen:show", "listen:sources", "listen:headphones"):
+            self.assertEqual(self.client.get(self.url(name)).status_code, 404)
+
+
+class Documents(ListenTest):
+    def test_a_state_from_the_history_and_nothing_is_changed_by_looking(self) -> None:
+        one = self.bring_in("one.wav")
+        self.mix.refresh_from_db()
+        before = document_of(self.mix, "now")
+        revision = self.mix.revision
+        for gain in (-3.0, -6.0):
+            with journal.edit(self.mix, self.user, "quieter"):
+                Strip.objects.filter(pk=one.pk).update(gain_db=gain)
+        journal.undo(self.mix, self.user)
+        self.post("intake:remove", one.pk)
+        self.bring_in("two.wav")
+        self.mix.refresh_from_db()
+        now = document_of(self.mix, "now")
+        self.assertEqual(document_of(self.mix, f"revision {revision}"), before)
+        self.assertEqual(document_of(self.mix, f"revision {self.mix.revision}"), now)
+        self.assertEqual(document_of(self.mix, "now"), now)
+        with self.assertRaisesRegex(InputError, "no such state"):
+            document_of(self.mix, "revision 99")
+
+    def test_a_reference_is_heard_as_it_is_and_is_no_track(self) -> None:
+        answer = self.bring("listen:bring_reference", "ref.wav", recording(noise(6, 0.5)))
+        self.assertEqual(answer.status_code, 200)
+        document = document_of(self.mix, answer.json()["source"])
+        self.assertEqual([track.placement.layout for track in document.tracks], ["0+5+0"])
+        self.assertFalse(self.mix.strips.exists())
+        refused = self.bring("listen:bring_reference", "odd.wav", recording(noise(5, 0.5)))
+        self.assertIn("5 channels", self.said(refused))
+        self.assertEqual(self.mix.audio_files.count(), 1)
+        row = Reference.objects.get()
+        self.assertEqual(self.post("listen:forget_reference", row.pk).status_code, 200)
+        self.assertFalse(self.mix.audio_files.exists())
+        with self.assertRaisesRegex(InputError, "no longer there"):
+            document_of(self.mix, f"reference {row.pk}")
+
+
+class Own(ListenTest):
+    def test_files_are_checked_kept_and_forgotten(self) -> None:
+        good = self.bring("listen:bring", "mine.csv", CURVE.encode(), "headphones").json()
+        row = Kept.objects.get()
+        self.assertEqual((good["key"], row.name), (f"own:{row.pk}", "mine.csv"))
+        for name, kind, words in (("bad.csv", "headphones", "bad.csv holds no response"), ("x.sofa", "head", "x.sofa")):
+            self.assertIn(words, self.said(self.bring("listen:bring", name, b"rubbish", kind)))
+        self.assertEqual(Kept.objects.count(), 1)
+        monitor = monitor_of({"correction": {"response": good["key"]}, "binaural": {"head": "measured"}}, self.user)
+        self.assertTrue(monitor["correction"]["response"].is_file())
+        drawn = self.client.get(
+            self.url("listen:headphones"), {"correction": json.dumps({"response": good["key"], "strength": 50})}
+        )
+        self.assertContains(drawn, "<path", count=7)
+        self.post("listen:forget_file", row.pk)
+        self.assertFalse(Kept.objects.exists())
+
+    def test_nobody_gets_at_the_files_of_another_or_of_the_machine(self) -> None:
+        key = self.bring("listen:bring", "mine.csv", CURVE.encode(), "headphones").json()["key"]
+        stranger = make_user("bob")
+        for response in (key, "own:999", "../../etc/passwd", "/etc/passwd", ""):
+            wanted = {"correction": {"response": response}}
+            if response:
+                with self.assertRaises(InputError):
+                    monitor_of(wanted, stranger)
+            else:
+                self.assertIsNone(monitor_of(wanted, stranger)["correction"])
+        monitor = monitor_of(
+            {"binaural": {"head": "sphere", "head_file": "/etc/passwd"}, "worn": "/etc/passwd"}, stranger
+        )
+        self.assertNotIn("head_file", monitor["binaural"])
+        self.assertEqual(monitor["worn"].name, "practice_pair.csv")
+
+    def test_presets(self) -> None:
+        monitor = {"through": "binaural", "level_db": -6}
+        self.assertIn("name", self.said(self.post("listen:keep_preset", name="", monitor="{}")))
+        self.assertIn(
+            "cannot be kept", self.said(self.post("listen:keep_preset", name="a", monitor='{"through": "x"}'))
+        )
+        for _ in range(2):
+            self.post("listen:keep_preset", name="Night", monitor=json.dumps(monitor))
+        preset = self.user.monitor_presets.get()
+        self.assertEqual(preset.monitor, monitor)
+        self.assertContains(self.client.get(self.url("listen:show")), "Night")
+        self.post("listen:forget_preset", preset.pk)
+        self.assertFalse(self.user.monitor_presets.exists())
+
+    def test_calibration(self) -> None:
+        answer = self.post("listen:calibrate", loudspeakers='{"layout": "0+5+0"}').json()
+        self.assertEqual(len(answer["told"]), 4)
+        self.assertEqual([row["output"] for row in answer["loudspeakers"]["loudspeakers"]], [1, 2, 3, 4, 6, 5])
+        self.assertIn("cannot be measured", self.said(self.post("listen:calibrate", loudspeakers="{")))
+
+
+class Trying(ListenTest):
+    def test_every_number_of_flow_can_be_tried(self) -> None:
+        one = self.bring_in("one.wav")
+        self.post("flow:add_bus", name="Cave", layout="0+2+0")
+        bus = self.mix.strips.get(kind="bus")
+        Send.objects.create(source=one, bus=bus)
+        for kind in ("basics", "resonator", "eq"):
+            self.post("flow:add_processor", one.pk, kind=kind)
+        basics, resonator, eq = one.processors.all()
+        self.post("flow:add_band", eq.pk)
+        mix = document_of(self.mix, "now")
+        cases = (
+            ("flow:set", (one.pk, "gain_db"), -7.0, lambda t: t.gain_db),
+            ("flow:set", (one.pk, "azimuth_deg"), 33.0, lambda t: t.placement.azimuth_deg),
+            ("flow:set", (one.pk, "muted"), True, lambda t: t.muted),
+            ("flow:set_send", (one.pk, bus.pk), -3.0, lambda t: t.sends[0].level_db),
+            ("flow:set_parameter", (basics.pk, "width"), 1.5, lambda t: t.chain[0].width),
+            ("flow:set_parameter", (resonator.pk, "frequency_hz"), 512.0, lambda t: t.chain[1].frequency_hz),
+            ("flow:set_band", (eq.pk, 0, "gain_db"), 4.0, lambda t: t.chain[2].bands[0].gain_db),
+        )
+        for view, arguments, value, read in cases:
+            changed = with_value(mix, *tried(self.mix, self.url(view, *arguments)), value)
+            self.assertEqual(read(changed.tracks[0]), value, view)
+            self.assertEqual(changed.buses, mix.buses)
+        self.assertEqual(document_of(self.mix, "now"), mix)
+
+    def test_what_is_no_number_of_this_mix_is_refused(self) -> None:
+        one = self.bring_in("one.wav")
+        other = make_mix(self.user, "Other")
+        for address in (self.url("flow:set", one.pk, "name"), self.url("flow:set", 999, "gain_db"), "/nowhere", "/"):
+            with self.assertRaises(InputError):
+                tried(self.mix, address)
+        with self.assertRaises(InputError):
+            tried(other, self.url("flow:set", one.pk, "gain_db"))
+        mix = document_of(self.mix, "now")
+        for path, value in (
+            (("gain_db",), 40.0),
+            (("gain_db",), float(np.nan)),
+            (("id",), 1.0),
+            (("chain", 3, "width"), 1.0),
+        ):
+            with self.assertRaises(InputError):
+                with_value(mix, one.ref, path, value)
