@@ -15,6 +15,7 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from bench.listening import listen
 from bench.pages import flow
 from bench.timing import in_turn, ratio
 from metaphon.core.demo.mixes import write_demo
@@ -135,5 +136,5 @@ def basics() -> Iterator[str]:
 
 
 CASES: dict[str, Callable[[], Iterator[str]]] = {
-    case.__name__: case for case in (targets, stereo, measure, basics, flow, memory)
+    case.__name__: case for case in (targets, stereo, measure, basics, flow, listen, memory)
 }

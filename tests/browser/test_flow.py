@@ -98,7 +98,7 @@ class Flow(BrowserTest):
         band.press("Enter")
         self.wait_for(lambda: self.named("Harmonium").processors.get().parameters["bands"][0].get("gain_db") == 6.0)
         page.select_option("[aria-label='Equaliser, phase']", value="linear")
-        expect(page.locator("#panel .part .fig").first).to_contain_text("2048")
+        expect(page.locator("#panel .part .head .fig").first).to_contain_text("2048")
         page.click("[aria-label='Bypass Equaliser']")
         expect(page.locator("[aria-label='Bypass Equaliser']")).to_have_attribute("aria-pressed", "true")
 

@@ -13,6 +13,8 @@ from metaphon.core.spatial.layouts import layout_named
 from tests.sounds import RATE_HZ, FolderTest, noise
 
 FRAMES = 4800
+MARGIN = 6400  # room for what is pushed out of the mix and comes back
+WINDOW = FRAMES + 2 * MARGIN
 
 
 def amplitude(level_db: float) -> float:
@@ -33,7 +35,8 @@ class SlowRenderer:
     """Whole arrays, no blocks, no latency to make up for: what the engine must equal."""
 
     def __init__(self, strips: dict[str, dict], sounds: dict[str, np.ndarray]) -> None:
-        self.strips, self.sounds = strips, sounds
+        self.strips = strips
+        self.sounds = {i: np.pad(sound, ((0, 0), (MARGIN, MARGIN))) for i, sound in sounds.items()}
         self.soloed = {i for i, s in strips.items() if s["soloed"] and self.sounding(i)}
         self.safe = {i for i, s in strips.items() if s["solo_safe"] and self.sounding(i)}
 
@@ -58,7 +61,7 @@ class SlowRenderer:
         return below or any(aim in self.strips and self.leads(aim, s) for s in self.soloed)
 
     def source(self, name: str) -> np.ndarray:
-        total = self.sounds.get(name, np.zeros((2, FRAMES))).copy()
+        total = self.sounds.get(name, np.zeros((2, WINDOW))).copy()
         for other, strip in self.strips.items():
             if strip["output"] == name and self.is_open(other, name):
                 total += self.after(other)
@@ -82,7 +85,8 @@ class SlowRenderer:
     def programme(self) -> np.ndarray:
         parts = [self.after(i) for i, s in self.strips.items()
                  if s["output"] == "programme" and self.is_open(i, "programme")]  # fmt: skip
-        return np.sum(parts, axis=0) if parts else np.zeros((2, FRAMES))
+        total = np.sum(parts, axis=0) if parts else np.zeros((2, WINDOW))
+        return total[:, MARGIN : MARGIN + FRAMES]
 
 
 PROCESSOR = st.one_of(

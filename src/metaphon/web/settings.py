@@ -31,6 +31,7 @@ INSTALLED_APPS = [
     "metaphon.web.intake",
     "metaphon.web.flow",
     "metaphon.web.findings",
+    "metaphon.web.field",
     "metaphon.web.handover",
     "channels",
     "metaphon.web.listen",

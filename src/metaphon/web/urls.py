@@ -11,6 +11,7 @@ urlpatterns = [
     path("", include("metaphon.web.mixes.urls")),
     path("mix/<int:mix_id>/intake/", include("metaphon.web.intake.urls")),
     path("mix/<int:mix_id>/flow/", include("metaphon.web.flow.urls")),
+    path("mix/<int:mix_id>/field/", include("metaphon.web.field.urls")),
     path("mix/<int:mix_id>/findings/", include("metaphon.web.findings.urls")),
     path("mix/<int:mix_id>/handover/", include("metaphon.web.handover.urls")),
     path("mix/<int:mix_id>/listen/", include("metaphon.web.listen.urls")),

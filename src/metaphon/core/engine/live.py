@@ -66,6 +66,14 @@ class Voice:
         """The first frame of the mix of which no recording has been read."""
         return self._next + self.plan.ahead
 
+    @property
+    def levels_db(self) -> dict[str, float]:
+        """The RMS of what each strip last put into the programme, dBFS, its loudest channel."""
+        return {
+            strip: round(float(10.0 * np.log10(max(np.max(np.mean(block * block, axis=1)), 1e-12))), 1)
+            for strip, block in self._last[0].items()
+        }
+
     def hear(self, outputs: Sequence[Output]) -> None:
         """Give these outputs from now on; those that are new begin with what was last worked on."""
         for output in outputs:
@@ -189,6 +197,11 @@ class Player:
             return {}
         found, self._voice.costs = self._voice.costs, {}
         return found
+
+    @property
+    def levels_db(self) -> dict[str, float]:
+        """How loud each strip is in the programme now; empty before anything has sounded."""
+        return self._voice.levels_db if self._voice else {}
 
     def change(self, plan: Plan) -> None:
         """Take an edit in: heard from the next stretch on, with what rang before ringing on."""

@@ -328,6 +328,7 @@ class Session:
         if self.active == "x":
             return {"blind": True}  # figures would tell which it is
         readings = self._meters.read(heard, ears)
+        readings["strips"] = self._paths[self.side].player.levels_db
         if self.comparing:
             readings["matched_db"] = {side: round(20 * np.log10(gain), 2) for side, gain in self._match.items()}
         return readings

@@ -23,7 +23,7 @@ from metaphon.core.listen.meters import BANDS_HZ
 from metaphon.core.listen.monitor import Correction, LoudspeakerSet
 from metaphon.core.listen.practice_room import calibrated
 from metaphon.core.scene.targets import OFFERED, target_named
-from metaphon.core.spatial.chart import on_chart
+from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.listen.hearing import SHIPPED, headphone_file
 from metaphon.web.listen.models import Kept
@@ -75,11 +75,7 @@ def _targets(mix: Mix) -> list[str]:
 
 
 def _sphere() -> dict[str, Any]:
-    """The graticule of the whole-sphere chart: meridians and parallels as paths, 100 units to the unit."""
-    high, round_ = np.linspace(-90, 90, 37), np.linspace(-179.9, 179.9, 73)
-    lines = [on_chart(azimuth, high) for azimuth in (-179.99, -135, -90, -45, 0, 45, 90, 135, 179.99)]
-    lines += [on_chart(round_, elevation) for elevation in (-60, -30, 0, 30, 60)]
-    paths = ["M" + "L".join(f"{x * 100:.1f} {-y * 100:.1f}" for x, y in line) for line in lines]
+    """The whole-sphere chart, and where the loudspeakers of every layout lie on it."""
     layouts = {
         layout.name: [
             {"label": label, "x": round(float(x), 3), "y": round(float(y), 3)}
@@ -90,7 +86,7 @@ def _sphere() -> dict[str, Any]:
         ]
         for layout in LAYOUTS.values()
     }
-    return {"paths": paths, "layouts": json.dumps(layouts)}
+    return {"paths": graticule(), "layouts": json.dumps(layouts)}
 
 
 def sources(request: HttpRequest, mix_id: int) -> JsonResponse:

@@ -4,7 +4,13 @@ from django.http import HttpRequest
 
 from metaphon.web.mixes.permissions import can_edit
 
-WORKSPACES = (("intake", "Intake"), ("flow", "Flow"), ("listen", "Listen"), ("handover", "Handover"))
+WORKSPACES = (
+    ("intake", "Intake"),
+    ("flow", "Flow"),
+    ("field", "Field"),
+    ("listen", "Listen"),
+    ("handover", "Handover"),
+)
 
 
 def shell(request: HttpRequest) -> dict[str, object]:

@@ -83,7 +83,7 @@ function start() {
       }),
     );
     select.disabled = play.disabled = !frames;
-    if (!frames) select.replaceChildren(new Option("Nothing to hear yet"));
+    if (!frames) select.replaceChildren(new Option("Nothing to hear yet", "{}"));
     scrub.setAttribute("aria-valuemax", (frames / player.rate).toFixed(1));
     const held = player.state.hearings.a;
     const known = sources.groups.flatMap((g) => g.items);

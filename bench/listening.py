@@ -1,0 +1,193 @@
+"""Live listening: what a stretch costs, how soon an edit is heard in a browser, how many can listen at once."""
+
+import json
+import os
+import struct
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import urllib.request
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from metaphon.core.demo.mixes import write_demo
+from metaphon.core.files.mixdoc import read
+from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.session import Session
+from metaphon.local.cluster import port_is_free
+
+_STRETCH = 2048
+_EDITS = 24
+_LISTEN_S = 8.0
+_TAP = Path(__file__).parents[1] / "tests" / "browser" / "tap.js"
+
+
+def listen() -> Iterator[str]:
+    with tempfile.TemporaryDirectory() as folder:
+        lamp = write_demo(Path(folder))[0]
+        yield from _stretches(lamp)
+        with _served(lamp) as (address, mix_id, cookie):
+            yield from _edits(address, mix_id)
+            yield from _listeners(address, mix_id, cookie)
+
+
+def _stretches(lamp: Path) -> Iterator[str]:
+    """The engine and its meters alone."""
+    for target, through in (("0+2+0", "plain"), ("binaural", "plain"), ("4+7+0", "binaural")):
+        session = Session(48000)
+        session.set_document(NOW, read(lamp))
+        session.set_monitor(Monitor.model_validate({"through": through}))
+        session.hear("a", Hearing(target=target))
+        times = []
+        for _ in range(300):
+            began = time.perf_counter()
+            session.take(_STRETCH)
+            times.append((time.perf_counter() - began) * 1000.0)
+        session.close()
+        middle, high = np.percentile(times[10:], [50, 99])
+        yield f"a stretch of {target}, {through}: {middle:.1f} ms, 99 % under {high:.0f} ms, of {_STRETCH / 48:.0f} ms"
+
+
+@contextmanager
+def _served(lamp: Path) -> Iterator[tuple[str, int, str]]:
+    """The demo on a server of its own, with somebody signed in: address, mix, cookie."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
+    import django
+
+    django.setup()
+    from django.contrib.auth import get_user_model
+    from django.test import Client
+
+    from metaphon.web.intake.recordings import store
+    from metaphon.web.mixes.assemble import unpack
+    from metaphon.web.mixes.models import AudioFile, Member, Mix, discard
+
+    with ExitStack() as stack:
+        user = get_user_model().objects.create_user("bench of listening", password="a long enough word")
+        stack.callback(user.delete)
+        document = read(lamp)
+        mix = Mix.objects.create(title="Bench", sample_rate_hz=document.sample_rate_hz)
+        stack.callback(mix.delete)
+        Member.objects.create(mix=mix, user=user, role="owner")
+        unpack(document, mix, lambda file: store(mix, file, file.name))
+        stack.callback(discard, *(audio.file for audio in AudioFile.objects.filter(mix=mix)))
+        port = next(p for p in range(8700, 8800) if port_is_free(p))
+        server = subprocess.Popen(
+            [sys.executable, "-m", "uvicorn", "metaphon.web.asgi:application", "--port", str(port),
+             "--log-level", "error", "--lifespan", "off"], start_new_session=True)  # fmt: skip
+        stack.callback(server.wait)
+        stack.callback(server.terminate)
+        address = f"http://127.0.0.1:{port}"
+        for _ in range(200):
+            try:
+                urllib.request.urlopen(f"{address}/health", timeout=1)
+                break
+            except OSError:
+                time.sleep(0.1)
+        client = Client()
+        client.force_login(user)
+        yield address, mix.pk, client.cookies["sessionid"].value
+
+
+def _edits(address: str, mix_id: int) -> Iterator[str]:
+    """From the key that ends a number to the change in the samples that Chromium plays."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium",
+            args=["--no-sandbox", "--disable-gpu", "--autoplay-policy=no-user-gesture-required"],
+        )
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(address)
+        page.fill("[name=username]", "bench of listening")
+        page.fill("[name=password]", "a long enough word")
+        page.click("button:has-text('Sign in')")
+        page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
+        page.wait_for_selector("#listen .play:not([disabled])")
+        player = "import('/static/listen/player.js').then(({ player }) => %s)"
+        page.evaluate(player % "player.hearing({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')")
+        page.click("#listen .play")
+        page.wait_for_timeout(4000)
+        page.evaluate(_TAP.read_text().split("\n", 1)[1])
+        before = page.evaluate(player % "player.gaps")
+        found = []
+        for number in range(_EDITS):
+            page.wait_for_timeout(900)
+            down = number % 2 == 0
+            heard = page.evaluate(f"untilHeard('Rain gain', '{'-60' if down else '0'}', {0.2 if down else 5})")
+            found.append(heard)
+        gaps = page.evaluate(player % "player.gaps") - before
+        browser.close()
+    times = [t for t in found if t is not None]
+    low, middle, high = np.percentile(times, [0, 50, 90])
+    yield (
+        f"an edit is heard after {middle:.0f} ms (least {low:.0f}, 9 of 10 under {high:.0f}, most {max(times):.0f}; "
+        f"asked: 250), {len(found) - len(times)} of {len(found)} not heard, {gaps} gaps"
+    )
+
+
+def _listeners(address: str, mix_id: int, cookie: str) -> Iterator[str]:
+    for count in (1, 2, 4, 8):
+        gaps: list[int] = []
+        loads: list[float] = []
+        threads = [
+            threading.Thread(target=_listener, args=(address, mix_id, cookie, n, gaps, loads)) for n in range(count)
+        ]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        yield (
+            f"{count} at once for {_LISTEN_S:.0f} s: each engine {np.mean(loads):.0%} of real time, "
+            f"gaps {sum(gaps)} in all"
+        )
+
+
+def _listener(address: str, mix_id: int, cookie: str, number: int, gaps: list[int], loads: list[float]) -> None:
+    """Plays as a browser does, by the clock, from half a second after the first stretch has come."""
+    from websockets.sync.client import connect
+
+    live = connect(
+        f"{address.replace('http', 'ws')}/mix/{mix_id}/listen/live", origin=address,  # type: ignore[arg-type]
+        additional_headers={"Cookie": f"sessionid={cookie}"}, open_timeout=60,
+    )  # fmt: skip
+    state: dict[str, Any] = {
+        "hearings": {"a": {"target": ("0+2+0", "binaural")[number % 2]}, "b": {}}, "monitor": {}, "loop": None,
+        "comparing": False, "active": "a", "matched": True,
+    }  # fmt: skip
+    with live:
+        while "ready" not in json.loads(live.recv(60)):
+            pass
+        live.send(json.dumps({"state": state}))
+        live.send(json.dumps({"do": "play", "at": number * 48000}))
+        began: float | None = None
+        reached, missed, epoch, load, dry = 0, 0, 0, 0.0, False
+        while began is None or time.monotonic() - began < _LISTEN_S:
+            try:
+                data = live.recv(0.01)
+            except TimeoutError:
+                data = ""
+            if isinstance(data, bytes):
+                header = json.loads(data[4 : 4 + struct.unpack("<I", data[:4])[0]])
+                reached, epoch = header["stream"] + header["frames"], header["epoch"]
+                began = began or time.monotonic() + 0.05
+            elif data:
+                load = json.loads(data).get("load", load)
+            if began is not None:
+                played = int((time.monotonic() - began) * 48000)
+                if played > reached:
+                    missed += not dry
+                    began += (played - reached) / 48000
+                dry = played > reached
+                live.send(
+                    json.dumps({"do": "played", "epoch": epoch, "frames": max(min(played, reached), 0), "gaps": 0})
+                )
+        gaps.append(missed)
+        loads.append(load)
