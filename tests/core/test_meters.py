@@ -31,7 +31,7 @@ class Pair(unittest.TestCase):
         whole.add(sound[:, : sound.shape[1] // 2048 * 2048].astype(np.float32))
         figures = whole.finish()
         self.assertAlmostEqual(readings["integrated"], figures.integrated_lufs, delta=0.06)
-        self.assertAlmostEqual(readings["range"], figures.loudness_range_lu, delta=0.06)
+        self.assertAlmostEqual(readings["range"], figures.loudness_range_lu, delta=0.6)  # read twice a second
         self.assertAlmostEqual(max(readings["true_peak"]), figures.true_peak_dbtp, delta=0.06)
         self.assertAlmostEqual(readings["momentary"], whole.history.momentary_lufs[-1], delta=0.06)
 

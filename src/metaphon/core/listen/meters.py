@@ -18,6 +18,7 @@ _WINDOW = 4096
 _POINTS = 48
 _FALL_S = 0.3  # how long correlation and balance look back
 _SILENT_DB = -120.0
+_RANGE_EVERY = 12  # it moves slowly and costs more than all else
 
 
 class Meters:
@@ -47,6 +48,8 @@ class Meters:
         self._peaks = PeakMeter(channels, self._rate_hz)
         self._overs = np.zeros(channels, dtype=int)
         self._worst: float | None = None
+        self._range: float | None = None
+        self._reads = 0
         self._pair = np.zeros(3)
         self._powers = np.zeros((channels, channels))
         self._past = np.zeros((2, _WINDOW), dtype=np.float32)
@@ -61,6 +64,9 @@ class Meters:
         steps = [self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES])
                  for at in range(0, heard.shape[1], STEP_FRAMES)]  # fmt: skip
         self._past = np.concatenate([self._past, ears], axis=1)[:, -_WINDOW:]
+        if self._reads % _RANGE_EVERY == 0:
+            self._range = _shown(self._loudness.range_lu)
+        self._reads += 1
         momentary, short = self._loudness.momentary_lufs, self._loudness.short_term_lufs
         return {
             "steps": steps,
@@ -70,7 +76,7 @@ class Meters:
             "momentary": _shown(momentary[-1]) if len(momentary) else None,
             "short": _shown(short[-1]) if len(short) else None,
             "integrated": _shown(self._loudness.integrated_lufs),
-            "range": _shown(self._loudness.range_lu),
+            "range": self._range,
             "worst": self._worst,
             "matrix": self._matrix(),
             "energy": self._energy_vector(),
