@@ -162,6 +162,8 @@ class WholePath(BrowserTest):
                 f"mix/{mix.pk}/intake/",
                 f"mix/{mix.pk}/flow/?view=table",
                 f"mix/{mix.pk}/flow/?view=map&strip={mix.strips.first().pk}",
+                f"mix/{mix.pk}/field/?sharpness=on",
+                *(f"mix/{mix.pk}/listen/?view={view}" for view in ("meters", "compare", "headphones", "loudspeakers")),
                 f"mix/{mix.pk}/handover/",
             ):
                 page.goto(f"{self.address}/{place}")

@@ -18,7 +18,7 @@ from metaphon.core.scene.changing import with_value
 from metaphon.core.scene.mix import Mix
 
 STRETCH_FRAMES = 2048
-LEAD_S = 0.085  # how far the sound sent may be ahead of the sound played
+LEAD_S = 0.1  # how far the sound sent may be ahead of the sound played
 MOST_LEAD_S = 0.5
 _WIDER_S = 0.02  # for each gap
 _NARROWER_S = 0.002  # for each second without
