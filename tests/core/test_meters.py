@@ -91,6 +91,17 @@ class Around(unittest.TestCase):
         self.assertAlmostEqual(energy["length"], np.cos(np.radians(30)), delta=0.01)
         self.assertEqual(energy["front_rear"], 40.0)
 
+    def test_what_a_stereo_listener_loses(self) -> None:
+        """ITU-R BS.775-4: the centre comes at -3 dB in both sides, so nothing is lost; a surround loses 3 dB."""
+        for channel, lost in ((0, 0.0), (2, 0.0), (4, 3.01)):
+            sound = np.zeros((6, 48000))
+            sound[channel] = noise(1, 1.0)[0]
+            loss = read("0+5+0", sound, sound[:2])[0]["loss_stereo"]
+            np.testing.assert_allclose([value for value in loss if value is not None], lost, atol=0.06)
+        opposed = np.zeros((6, 48000))
+        opposed[0], opposed[4] = noise(1, 1.0)[0], -noise(1, 1.0)[0] * np.sqrt(2)
+        self.assertGreater(min(read("0+5+0", opposed, opposed[:2])[0]["loss_stereo"]), 15.0)
+
     def test_the_matrix_of_pairs(self) -> None:
         one, other = noise(2, 1.0)
         sound = np.stack([one, -one, other, one * 0, other * 0.5, other * 0.5 + one * 0.5])

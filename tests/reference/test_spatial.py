@@ -14,6 +14,7 @@ from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.head import SHIPPED, load_head
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels, layout_named
 from metaphon.core.spatial.panning import constant_power, object_gains, vector_pan
+from metaphon.core.spatial.room_cube import to_cube, to_sphere
 
 FIVE = LAYOUTS["0+5+0"]
 angles = st.tuples(st.floats(-180, 180), st.floats(-90, 90))
@@ -212,3 +213,39 @@ class MeasuredHead(unittest.TestCase):
     def test_missing_and_unfit_files(self) -> None:
         with self.assertRaisesRegex(InputError, "libmysofa1"):
             load_head(SHIPPED.with_name("none.sofa"), 48000)
+
+
+class RoomCube(unittest.TestCase):
+    """ITU-R BS.2127-1, section 10.1."""
+
+    def test_the_loudspeakers_stand_at_corners_and_edges(self) -> None:
+        """Table of section 10.1.1 (from memory): 0, 30 and 110 degrees, and the layer at 30 degrees of elevation."""
+        cases = {
+            (0, 0): (0, 1, 0), (30, 0): (-1, 1, 0), (-30, 0): (1, 1, 0), (110, 0): (-1, -1, 0), (-110, 0): (1, -1, 0),
+            (0, 30): (0, 1, 1), (30, 30): (-1, 1, 1), (-110, 30): (1, -1, 1), (0, 90): (0, 0, 1), (0, -90): (0, 0, -1),
+            (180, 0): (0, -1, 0), (-110, -30): (1, -1, -1),
+        }  # fmt: skip
+        for angles, place in cases.items():
+            np.testing.assert_allclose(to_cube(*angles), place, atol=1e-9, err_msg=str(angles))
+            azimuth, elevation, distance = to_sphere(*map(float, place))
+            apart = unit_vectors(azimuth, elevation) @ unit_vectors(*angles)
+            self.assertAlmostEqual(float(apart), 1.0, places=9)
+            self.assertAlmostEqual(distance, 1.0, places=9)
+
+    def test_there_and_back_within_a_tenth_of_a_degree(self) -> None:
+        random = np.random.default_rng(7)
+        for azimuth, elevation, distance in zip(
+            random.uniform(-180, 180, 400),
+            random.uniform(-89.9, 89.9, 400),
+            random.uniform(0.05, 1.0, 400),
+            strict=True,
+        ):
+            a, e, d = to_sphere(*to_cube(azimuth, elevation, distance))
+            apart = np.degrees(np.arccos(np.clip(unit_vectors(a, e) @ unit_vectors(azimuth, elevation), -1, 1)))
+            self.assertLess(float(apart), 0.1)
+            self.assertAlmostEqual(d, distance, places=6)
+        self.assertEqual(to_sphere(0.0, 0.0, 0.0), (0.0, 0.0, 0.0))
+
+    def test_inside_the_room_everything_has_its_place(self) -> None:
+        for place in np.random.default_rng(8).uniform(-1, 1, (300, 3)):
+            np.testing.assert_allclose(to_cube(*to_sphere(*map(float, place))), place, atol=1e-6)

@@ -60,6 +60,22 @@ class FieldTest(WebTest):
         moving = self.post("field:move", places=json.dumps({self.two.pk: [0.0, 0.0]}))
         self.assertIn("moves by automation", self.said(moving))
 
+    def test_one_position_said_in_two_ways(self) -> None:
+        """30 degrees at ear level is the front left corner of the room; along its left wall x stays at -1."""
+        Placement.objects.filter(strip=self.one).update(elevation_deg=0.0)
+        shown = self.client.get(self.url("field:one", self.one.pk))
+        self.assertEqual([number for _, number, _, _ in shown.context["cube"]], [-1.0, 1.0, 0.0])
+        self.post("field:set_axis", self.one.pk, "y", y="-1")
+        self.assertEqual(self.places()[0], (110.0, 0.0))
+        self.post("field:set_axis", self.one.pk, "z", z="1")
+        self.assertEqual(self.places()[0], (110.0, 30.0))
+        self.post("field:set_axis", self.one.pk, "x", x="-0.5")
+        self.post("field:set_axis", self.one.pk, "y", y="-0.5")
+        self.post("field:set_axis", self.one.pk, "z", z="0")
+        self.assertAlmostEqual(Placement.objects.get(strip=self.one).distance, 0.5)
+        self.assertIn("may be", self.said(self.post("field:set_axis", self.one.pk, "x", x="2")))
+        self.assertIn("x, y and z", self.said(self.post("field:set_axis", self.one.pk, "w", w="0")))
+
     def test_bad_input_is_one_sentence(self) -> None:
         for places in ("", "[]", "{}", '{"1": 3}', f'{{"{self.one.pk}": [1e999, 0]}}', '{"999999": [0, 0]}'):
             self.assertIn("cannot be read", self.said(self.post("field:move", places=places)))

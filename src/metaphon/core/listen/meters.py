@@ -5,6 +5,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.engine.fold_down import fold_down
 from metaphon.core.measure.correlation import correlation, fold_down_loss_db
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
@@ -33,6 +34,10 @@ class Meters:
         layout = heard.metering_layout
         self._vectors = heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
         self._weights = channel_weights(layout) if layout else np.eye(1, heard.channels)[0]
+        self._folding = fold_down(heard)
+        low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
+        # of a scene only W counts: the other channels are no energy of their own
+        self._counted = ~np.array(low) if heard.order is None else np.eye(1, heard.channels, dtype=bool)[0]
         self._window = np.hanning(_WINDOW + 1)[:-1]
         frequencies = np.fft.rfftfreq(_WINDOW, 1.0 / rate_hz)
         edges = np.array(BANDS_HZ)[:, None] * 10.0 ** np.array([-0.05, 0.05])
@@ -52,8 +57,8 @@ class Meters:
         self._reads = 0
         self._pair = np.zeros(3)
         self._powers = np.zeros((channels, channels))
-        self._past = np.zeros((2, _WINDOW), dtype=np.float32)
-        self._spectra = np.zeros((3, len(BANDS_HZ)))
+        self._past = np.zeros((2 + channels, _WINDOW), dtype=np.float32)
+        self._spectra = np.zeros((5, len(BANDS_HZ)))
 
     def read(self, heard: Block, ears: Block) -> dict[str, Any]:
         """Take the next stretch; gives its readings, those by step as lists."""
@@ -63,7 +68,7 @@ class Meters:
         ears = ears[:2] if len(ears) > 1 else np.repeat(ears, 2, axis=0)
         steps = [self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES])
                  for at in range(0, heard.shape[1], STEP_FRAMES)]  # fmt: skip
-        self._past = np.concatenate([self._past, ears], axis=1)[:, -_WINDOW:]
+        self._past = np.concatenate([self._past, np.concatenate([ears, heard])], axis=1)[:, -_WINDOW:]
         if self._reads % _RANGE_EVERY == 0:
             self._range = _shown(self._loudness.range_lu)
         self._reads += 1
@@ -140,18 +145,33 @@ class Meters:
         }
 
     def _by_band(self) -> dict[str, list[float | None]]:
-        """Correlation, and what a mono fold-down loses, in each third of an octave of the last 4096 samples."""
-        left, right = np.fft.rfft(self._past * self._window)
-        power = np.stack([np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real])
-        sums = np.concatenate([np.zeros((3, 1)), np.cumsum(power, axis=1)], axis=1)
+        """Correlation and what fold-downs lose in each third of an octave of the last 4096 samples.
+
+        `loss` is of the pair folded to mono, `loss_stereo` of the format folded to stereo: the energy of all its
+        channels but LFE over that of the pair.
+        """
+        spectra = np.fft.rfft(self._past * self._window)
+        left, right, heard = spectra[0], spectra[1], spectra[2:]
+        folded = self._folding @ heard
+        power = np.stack([
+            np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real,
+            np.sum(np.abs(heard[self._counted]) ** 2, axis=0), np.sum(np.abs(folded) ** 2, axis=0),
+        ])  # fmt: skip
+        sums = np.concatenate([np.zeros((5, 1)), np.cumsum(power, axis=1)], axis=1)
         last = np.minimum(self._bands[:, 1], power.shape[1])
         now = (sums[:, last] - sums[:, np.minimum(self._bands[:, 0], power.shape[1] - 1)]) / _WINDOW**2
         self._spectra = 0.5 * self._spectra + 0.5 * now
-        alike = [correlation(*row) for row in self._spectra.T]
-        loss = [fold_down_loss_db(*row) for row in self._spectra.T]
+        alike = [correlation(*row) for row in self._spectra[:3].T]
+        loss = [fold_down_loss_db(*row) for row in self._spectra[:3].T]
+        whole, pair = self._spectra[3:]
+        stereo = [
+            None if a < 1e-12 else round(float(np.clip(10.0 * np.log10(a / max(b, 1e-18)), -40.0, 40.0)), 1)
+            for a, b in zip(whole, pair, strict=True)
+        ]
         return {
             "bands": [None if value is None else round(value, 2) for value in alike],
             "loss": [None if value is None else round(value, 1) for value in loss],
+            "loss_stereo": stereo,
         }
 
 

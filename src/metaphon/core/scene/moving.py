@@ -10,8 +10,8 @@ from metaphon.core.scene.mix import Automation, Mix
 from metaphon.core.spatial.directions import wrap_azimuth
 
 
-def moved(mix: Mix, places: Mapping[str, tuple[float, float]]) -> Mix:
-    """Set azimuth and elevation in degrees of strips, by id.
+def moved(mix: Mix, places: Mapping[str, tuple[float, ...]]) -> Mix:
+    """Set azimuth and elevation in degrees, and the distance where it is given, of strips by id.
 
     Azimuth wraps round, elevation is held at the poles. Raises InputError for one whose place is automated.
     """
@@ -22,10 +22,11 @@ def moved(mix: Mix, places: Mapping[str, tuple[float, float]]) -> Mix:
             raise InputError(f"{name} moves by automation; turn or mirror it, or take its lane away first.")
 
     def change(strip: Any) -> dict[str, float]:
-        azimuth, elevation = places[strip.id]
+        azimuth, elevation, *away = places[strip.id]
         return {
             "azimuth_deg": round(float(wrap_azimuth(azimuth)), 3),
             "elevation_deg": round(float(np.clip(elevation, -90.0, 90.0)), 3),
+            **({"distance": round(away[0], 4)} if away else {}),
         }
 
     return _placed(mix, set(places), change)

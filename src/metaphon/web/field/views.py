@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
+from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
@@ -17,6 +17,7 @@ from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
 from metaphon.core.spatial.localisation import localised
 from metaphon.core.spatial.panning import vector_pan
+from metaphon.core.spatial.room_cube import to_cube, to_sphere
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.assemble import scene_of, write_changes
 from metaphon.web.mixes.models import Mix, Placement, Strip
@@ -26,6 +27,7 @@ from metaphon.web.mixes.views import after_edit, seen
 from metaphon.web.shell.context import editing
 
 _DEFAULT = "4+7+0"
+_AXES = {"x": "Right", "y": "Front", "z": "Up"}
 _CELLS = (48, 24)  # of the drawing of how sharp a layout is: turns and heights
 
 
@@ -126,6 +128,40 @@ def _chosen(request: HttpRequest, mix: Mix) -> tuple[set[str], str]:
         raise InputError("There are no objects to move; place a track as an object first.")
     told = "All objects" if not ids else names[0] if len(names) == 1 else f"{names[0]} and {len(names) - 1} more"
     return set(strips.values_list("ref", flat=True)), told
+
+
+def one(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
+    """The place of one strip by numbers, said in both ways."""
+    mix = mix_for(request, mix_id)
+    strip = get_object_or_404(Strip.objects.select_related("placement"), pk=strip_id, mix=mix)
+    place = strip.placement
+    cube = to_cube(place.azimuth_deg, place.elevation_deg, place.distance)
+    context = {
+        **editing(request, mix),
+        "strip": strip,
+        "base": f"{reverse('flow:show', args=[mix.pk])}{strip.pk}/set/",
+        "moves": mix.automation.filter(target__startswith=f"{strip.ref}/placement/").exists(),
+        "cube": [
+            (axis, round(number, 4), words, reverse("field:set_axis", args=[mix.pk, strip.pk, axis]))
+            for (axis, words), number in zip(_AXES.items(), cube, strict=True)
+        ],
+    }
+    return render(request, "field/one.html", context)
+
+
+@require_POST
+def set_axis(request: HttpRequest, mix_id: int, strip_id: int, axis: str) -> HttpResponse:
+    """Move one strip along an axis of the room; there is one position, so its angles follow."""
+    mix = mix_for(request, mix_id)
+    strip = get_object_or_404(Strip.objects.select_related("placement"), pk=strip_id, mix=mix)
+    if axis not in _AXES:
+        raise InputError("A room has x, y and z.")
+    number = parse_number(request.POST.get(axis, ""), _AXES[axis], -1.0, 1.0, "")
+    place = strip.placement
+    cube = dict(zip(_AXES, to_cube(place.azimuth_deg, place.elevation_deg, place.distance), strict=True))
+    there = to_sphere(**{**cube, axis: number})
+    told = f"{strip.name}: {_AXES[axis].lower()} {number:.2f}"
+    return _changed(request, mix, told, lambda scene, _: moved(scene, {strip.ref: there}), {strip.ref})
 
 
 @require_POST

@@ -145,6 +145,9 @@ function pick() {
     if (row) row.hidden = Boolean(out);
   }
   board.querySelectorAll(".paths path").forEach((path) => path.classList.toggle("chosen", picked.has(+path.dataset.id)));
+  const one = picked.size === 1 ? [...picked][0] : null;
+  if (one !== null && (one !== board.one || board.oneOf !== board.list)) htmx.ajax("GET", `${board.dataset.base}${one}`, { target: "#field-one", swap: "innerHTML" });
+  [board.one, board.oneOf] = [one, board.list];
   find(".picked-count").textContent = picked.size ? `${picked.size} chosen` : `${objects.length} placed`;
 }
 

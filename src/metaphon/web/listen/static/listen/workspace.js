@@ -104,13 +104,13 @@ function draw(slowly = false) {
       drawGoniometer(step.points);
       if (slowly) return;
       drawMatrix(readings.matrix);
-      drawLoss(readings.loss);
+      drawLoss(readings.loss, readings.loss_stereo);
       figures(step, readings);
     } else if (!player.playing) {
       drawLevels({ peak: [], rms: [] }, { hold: [], overs: [] });
       drawGoniometer([]);
       drawMatrix([]);
-      drawLoss([]);
+      drawLoss([], []);
     }
     drawBands();
     drawStory();
@@ -241,7 +241,7 @@ function drawBands() {
   }
 }
 
-function drawLoss(loss) {
+function drawLoss(loss, stereo) {
   const { pen, width, height } = sized(find('[data-draw="loss"]'));
   const [left, most] = [42, 12];
   pen.font = "11px Atkinson Mono, monospace";
@@ -258,6 +258,9 @@ function drawLoss(loss) {
     pen.fillStyle = value > 6 ? colours.coral : value > 3.2 ? colours.brass : colours.kelp;
     const each = (height - 14) / loss.length;
     pen.fillRect(left, height - 14 - (i + 1) * each, (Math.min(value, most) / most) * (width - left), Math.max(each - 1, 1));
+    if (stereo[i] == null) return;
+    pen.fillStyle = colours.ink;
+    pen.fillRect(left + (Math.min(Math.max(stereo[i], 0), most) / most) * (width - left) - 1, height - 14 - (i + 1) * each, 2, Math.max(each - 1, 1));
   });
 }
 
