@@ -63,6 +63,7 @@ class Flow(BrowserTest):
         page.keyboard.press("Enter")
         page.keyboard.press("Enter")  # the first of the two: main feed
         self.wait_for(lambda: self.named("Choir hum").output_bus == self.named("Boats"))
+        page.wait_for_load_state("networkidle")
         page.focus('.node[data-name="Choir hum"]')
         page.keyboard.press("Enter")
         expect(page.locator("#panel h2").first).to_have_text("Choir hum")

@@ -122,15 +122,15 @@ let held = null;
 document.addEventListener("htmx:beforeSwap", () => {
   const element = document.activeElement;
   const label = element?.getAttribute("aria-label");
-  if (!label) return;
+  if (!label && !element?.id) return;
   const unsent = element.matches(".value input.number") && element.value !== (element.dataset.sent ?? element.defaultValue);
-  held = { element, label, text: unsent ? element.value : null, within: element.closest("#panel") ? "#panel " : "" };
+  held = { element, label, id: element.id, text: unsent ? element.value : null, within: element.closest("#panel") ? "#panel " : "" };
 });
 document.addEventListener("htmx:afterSettle", () => {
   if (!held || document.contains(held.element)) return;
-  const { label, text, within } = held;
+  const { label, id, text, within } = held;
   held = null;
-  const again = document.querySelector(`${within}[aria-label="${CSS.escape(label)}"]`);
+  const again = (id && document.getElementById(id)) || document.querySelector(`${within}[aria-label="${CSS.escape(label ?? "")}"]`);
   again?.focus();
   if (!again || text === null) return;
   again.value = text;
