@@ -60,6 +60,24 @@ class FieldTest(WebTest):
         moving = self.post("field:move", places=json.dumps({self.two.pk: [0.0, 0.0]}))
         self.assertIn("moves by automation", self.said(moving))
 
+    def test_a_recorded_path_is_kept_and_taken_away(self) -> None:
+        points = [[1.0, 170.0, 80.0], [1.5, -170.0, 60.0], [2.0, -150.0, 40.0]]
+        self.post("field:record", self.one.pk, points=json.dumps(points))
+        lanes = {lane.target: lane.points for lane in self.mix.automation.all()}
+        self.assertEqual(len(lanes), 2)
+        self.assertEqual(lanes[f"{self.one.ref}/placement/azimuth_deg"][-1], {"t_s": 2.0, "value": 210.0})
+        shown = json.loads(self.client.get(self.url("field:show")).context["objects"])
+        self.assertEqual(set(shown[0]["path"]), {"azimuth_deg", "elevation_deg"})
+        self.assertContains(self.client.get(self.url("field:one", self.one.pk)), "Stand still")
+        self.post("field:still", self.one.pk)
+        self.assertFalse(self.mix.automation.exists())
+        self.post("undo")
+        self.assertEqual(self.mix.automation.count(), 2)
+        for bad in ("", "[1]", "[]"):
+            self.assertRegex(
+                self.said(self.post("field:record", self.one.pk, points=bad)), "cannot be read|Nothing was"
+            )
+
     def test_one_position_said_in_two_ways(self) -> None:
         """30 degrees at ear level is the front left corner of the room; along its left wall x stays at -1."""
         Placement.objects.filter(strip=self.one).update(elevation_deg=0.0)

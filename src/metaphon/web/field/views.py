@@ -11,6 +11,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST
 
 from metaphon.core.errors import InputError
+from metaphon.core.scene.gestures import recorded, still
 from metaphon.core.scene.mix import Mix as Scene
 from metaphon.core.scene.moving import mirrored, moved, turned
 from metaphon.core.spatial.chart import graticule, on_chart
@@ -162,6 +163,32 @@ def set_axis(request: HttpRequest, mix_id: int, strip_id: int, axis: str) -> Htt
     there = to_sphere(**{**cube, axis: number})
     told = f"{strip.name}: {_AXES[axis].lower()} {number:.2f}"
     return _changed(request, mix, told, lambda scene, _: moved(scene, {strip.ref: there}), {strip.ref})
+
+
+@require_POST
+def record(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
+    """Keep a path drawn while the mix played: `points` is JSON, [[seconds, azimuth, elevation], ...]."""
+    mix = mix_for(request, mix_id)
+    strip = get_object_or_404(Strip, pk=strip_id, mix=mix)
+    try:
+        points = [(float(t), float(a), float(e)) for t, a, e in json.loads(request.POST.get("points", ""))]
+    except (ValueError, TypeError):
+        raise InputError("This path cannot be read; record it again.") from None
+    return _changed(
+        request,
+        mix,
+        f"Recorded a path of {strip.name}",
+        lambda scene, _: recorded(scene, strip.ref, points),
+        {strip.ref},
+    )
+
+
+@require_POST
+def keep_still(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
+    """Take the path of a strip away."""
+    mix = mix_for(request, mix_id)
+    strip = get_object_or_404(Strip, pk=strip_id, mix=mix)
+    return _changed(request, mix, f"{strip.name} stands still", lambda s, _: still(s, strip.ref), {strip.ref})
 
 
 @require_POST

@@ -130,6 +130,8 @@ def write_changes(mix: Mix, before: scene.Mix, after: scene.Mix) -> None:
             _write_sends(row, new, rows)
         if old.chain != new.chain:
             _write_chain(row, new)
+    gone = {lane.target for lane in before.automation} - {lane.target for lane in after.automation}
+    mix.automation.filter(target__in=gone).delete()
     for lane in set(after.automation) - set(before.automation):
         points = [point.model_dump() for point in lane.points]
         Automation.objects.update_or_create(mix=mix, target=lane.target, defaults={"points": points})

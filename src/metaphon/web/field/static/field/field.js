@@ -188,11 +188,11 @@ document.addEventListener("pointerdown", (event) => {
   const id = +mark.dataset.id;
   choose(id, event.shiftKey || event.ctrlKey);
   if (!("edit" in board.dataset) || !picked.has(id)) return;
-  const held = movable();
-  if (!held.length) return;
   const main = objects.find((object) => object.id === id);
-  if (moves(main)) return;
-  drag = { main, from: new Map(held.map((object) => [object.id, placeOf(object)])), places: new Map(), start: [event.clientX, event.clientY], heard: 0 };
+  const taking = recording() && player.playing;
+  const held = taking ? [main] : movable();
+  if (!held.length || (moves(main) && !taking)) return;
+  drag = { path: taking ? [] : null, main, from: new Map(held.map((object) => [object.id, placeOf(object)])), places: new Map(), start: [event.clientX, event.clientY], heard: 0 };
   find("#field-chart").setPointerCapture(event.pointerId);
 });
 document.addEventListener("pointermove", (event) => {
@@ -201,7 +201,8 @@ document.addEventListener("pointermove", (event) => {
   const [azimuth, elevation] = atPointer(event);
   const [a0, e0] = drag.from.get(drag.main.id);
   // an arrangement turns as one; heights move together and stop at the poles
-  for (const [id, [a, e]] of drag.from) drag.places.set(id, [wrap(a + azimuth - a0), Math.max(-90, Math.min(90, e + elevation - e0))]);
+  if (drag.path) drag.places.set(drag.main.id, [azimuth, elevation]);
+  else for (const [id, [a, e]] of drag.from) drag.places.set(id, [wrap(a + azimuth - a0), Math.max(-90, Math.min(90, e + elevation - e0))]);
   show();
   if (performance.now() - drag.heard > 60) {
     drag.heard = performance.now();
@@ -210,9 +211,13 @@ document.addEventListener("pointermove", (event) => {
 });
 const drop = () => {
   if (!drag) return;
-  const { places, from } = drag;
+  const { places, from, path, main } = drag;
   drag = null;
   if (!places.size) return;
+  if (path) {
+    htmx.ajax("POST", `${board.dataset.base}${main.id}/record`, { values: { points: JSON.stringify(path) }, swap: "none", source: board });
+    return;
+  }
   for (const object of objects) if (from.has(object.id)) [object.azimuth_deg, object.elevation_deg] = places.get(object.id);
   send(places);
 };
@@ -260,4 +265,18 @@ document.addEventListener("htmx:configRequest", (event) => {
 document.addEventListener("htmx:afterSettle", begin);
 player.addEventListener("transport", show);
 inStep(show);
+
+// While it plays and Record is on, where the hand holds a source is kept thirty times a second.
+const recording = () => find("[data-record]")?.getAttribute("aria-pressed") === "true";
+inStep(() => {
+  if (!drag?.path) return;
+  const place = drag.places.get(drag.main.id);
+  const at = Math.round((player.position / player.rate) * 1000) / 1000;
+  if (place && at > (drag.path.at(-1)?.[0] ?? -1)) drag.path.push([at, ...place.map((angle) => Math.round(angle * 100) / 100)]);
+});
+const record = () => find("[data-record]")?.setAttribute("aria-pressed", String(!recording()));
+document.addEventListener("click", (event) => board && event.target.closest?.("[data-record]") && record());
+document.addEventListener("keydown", (event) => {
+  if (board && event.key === "r" && !event.ctrlKey && !event.metaKey && !event.target.matches?.("input, select, textarea")) record();
+});
 begin();

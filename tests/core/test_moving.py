@@ -1,0 +1,46 @@
+"""Paths of sources: recorded by hand, thinned within a bound, set into what was there."""
+
+import numpy as np
+
+from metaphon.core.errors import InputError
+from metaphon.core.scene.gestures import recorded, still, thinned
+from metaphon.core.spatial.directions import unit_vectors
+from tests.sounds import FolderTest, noise
+
+
+class Gestures(FolderTest):
+    """A path recorded by hand."""
+
+    def test_thinning_keeps_within_its_angle_everywhere(self) -> None:
+        times = np.arange(0.0, 10.0, 0.03)
+        azimuth, elevation = 170.0 + 40.0 * np.sin(times), 30.0 * np.cos(times * 0.7)
+        wanted = unit_vectors(azimuth, elevation)
+        counts = []
+        for within in (0.2, 1.0, 5.0):
+            kept = thinned(times, azimuth, elevation, within)
+            line = unit_vectors(
+                np.interp(times, times[kept], azimuth[kept]), np.interp(times, times[kept], elevation[kept])
+            )
+            apart = np.degrees(np.arccos(np.clip(np.sum(line * wanted, axis=1), -1, 1)))
+            self.assertLessEqual(apart.max(), within + 1e-6)
+            counts.append(len(kept))
+        self.assertTrue(counts[0] > counts[1] > counts[2])
+        self.assertLess(counts[1], len(times) / 5)
+
+    def test_a_recording_is_set_into_what_was_there(self) -> None:
+        self.write("a.wav", noise(1, 0.1))
+        place = {"mode": "object", "azimuth_deg": 20.0, "elevation_deg": 0.0}
+        mix = self.mix([{"sound": "a.wav", "placement": place}])
+        points = [(2.0, 170.0, 0.0), (3.0, -170.0, 10.0), (4.0, -150.0, 10.0)]
+        made = recorded(mix, "t0", points, 0.01)
+        lanes = {lane.target: [(p.t_s, p.value) for p in lane.points] for lane in made.automation}
+        self.assertEqual(
+            lanes["t0/placement/azimuth_deg"], [(0.0, 20.0), (1.999, 20.0), (2.0, 170.0), (3.0, 190.0), (4.0, 210.0)]
+        )  # across the rear by the shorter way
+        again = recorded(made, "t0", [(2.5, 180.0, 5.0), (2.8, 184.0, 5.0)], 0.01)
+        times = [p.t_s for lane in again.automation if "azimuth" in lane.target for p in lane.points]
+        self.assertEqual(times, [0.0, 1.999, 2.0, 2.499, 2.5, 2.8, 3.0, 4.0])
+        self.assertEqual(still(again, "t0"), mix)
+        for bad in ([], [(1.0, 0.0, 0.0)], [(1.0, 0.0, 0.0), (1.0, 1.0, 0.0)], [(0.0, np.nan, 0.0), (1.0, 0.0, 0.0)]):
+            with self.assertRaisesRegex(InputError, "Nothing was recorded"):
+                recorded(mix, "t0", bad)
