@@ -42,7 +42,7 @@ def _table(mix: Mix) -> dict[str, object]:
         ]
         rows.append({"track": track, "clips": clips})
     step_s = next(s for s in (1, 2, 5, 10, 30, 60, 300, 600, 1800, 3600, 7200) if span_s / s <= 12)
-    ticks = [(round(t / span_s * 1000, 1), t) for t in range(0, int(span_s) + 1, step_s)]
+    ticks = [(round(t / span_s * 1000, 1), round(t / span_s * 100, 2), t) for t in range(0, int(span_s) + 1, step_s)]
     return {"rows": rows, "scale_s": max(60.0, 2 * span_s), "ticks": ticks}
 
 
