@@ -1,9 +1,10 @@
-"""Paths of sources: recorded by hand, thinned within a bound, set into what was there."""
+"""Sources in the field: paths recorded by hand and thinned within a bound, and what deliveries will change."""
 
 import numpy as np
 
 from metaphon.core.errors import InputError
 from metaphon.core.scene.gestures import recorded, still, thinned
+from metaphon.core.scene.profiles import PROFILES, changes
 from metaphon.core.spatial.directions import unit_vectors
 from tests.sounds import FolderTest, noise
 
@@ -44,3 +45,28 @@ class Gestures(FolderTest):
         for bad in ([], [(1.0, 0.0, 0.0)], [(1.0, 0.0, 0.0), (1.0, 1.0, 0.0)], [(0.0, np.nan, 0.0), (1.0, 0.0, 0.0)]):
             with self.assertRaisesRegex(InputError, "Nothing was recorded"):
                 recorded(mix, "t0", bad)
+
+
+class Profiles(FolderTest):
+    """What a delivery will change is said before it is rendered."""
+
+    def test_each_limit_is_told_of_the_source_it_touches(self) -> None:
+        self.write("a.wav", noise(1, 0.1))
+        at = lambda **place: {"sound": "a.wav", "placement": {"mode": "object", **place}}  # noqa: E731
+        mix = self.mix(
+            [at(), at(elevation_deg=-20.0), at(extent_deg=30.0), at(distance=0.5), at(), {"sound": "a.wav"},
+             {"sound": "a.wav", "placement": {"mode": "scene"}}, {**at(), "output": None}, {**at(), "resting": True}],
+            automation=[{"target": "t4/placement/elevation_deg",
+                         "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": -5}]}],
+        )  # fmt: skip
+        self.assertEqual(changes(mix, PROFILES["open"]), {})
+        self.assertEqual(changes(mix, PROFILES["dome"]), {"t1": ["raised to the ears"], "t4": ["raised to the ears"]})
+        small = changes(mix, PROFILES["small"])
+        self.assertEqual(
+            small, {"t2": ["becomes a point"], "t3": ["moved out to the sphere"], "t6": ["scene decoded to 5.1"]}
+        )
+        channels = changes(mix, PROFILES["channels"])
+        self.assertEqual([channels[f"t{i}"] for i in range(5)], [["panned into 7.1.4"]] * 5)
+        self.assertEqual(channels["t5"], ["bed 5.1 set in 7.1.4"])
+        many = self.mix([{**at(), "id": f"o{i}"} for i in range(12)])
+        self.assertEqual(list(changes(many, PROFILES["small"])), ["o10", "o11"])

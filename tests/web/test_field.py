@@ -78,6 +78,14 @@ class FieldTest(WebTest):
                 self.said(self.post("field:record", self.one.pk, points=bad)), "cannot be read|Nothing was"
             )
 
+    def test_what_a_delivery_will_change_stays_in_view_after_an_edit(self) -> None:
+        page = self.client.get(self.url("field:show") + "?profile=channels")
+        self.assertContains(page, "panned into 7.1.4", count=2)
+        answer = self.client.post(
+            self.url("field:turn"), {"by_deg": "10"}, headers={"HX-Request": "true", "X-Profile": "channels"}
+        )
+        self.assertContains(answer, "panned into 7.1.4", count=2)
+
     def test_one_position_said_in_two_ways(self) -> None:
         """30 degrees at ear level is the front left corner of the room; along its left wall x stays at -1."""
         Placement.objects.filter(strip=self.one).update(elevation_deg=0.0)

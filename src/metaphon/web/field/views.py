@@ -14,6 +14,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.scene.gestures import recorded, still
 from metaphon.core.scene.mix import Mix as Scene
 from metaphon.core.scene.moving import mirrored, moved, turned
+from metaphon.core.scene.profiles import PROFILES, Profile, changes
 from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
 from metaphon.core.spatial.localisation import localised
@@ -38,9 +39,12 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     own = [t.name for t in mix.targets.all() if t.name in LAYOUTS and LAYOUTS[t.name].channels > 2]
     layout = LAYOUTS.get(wanted) or LAYOUTS[own[0] if own else _DEFAULT]
     sharp = request.GET.get("sharpness") == "on"
+    profile = PROFILES.get(request.GET.get("profile", ""), PROFILES["open"])
     context = {
         **editing(request, mix),
-        **_placed(mix),
+        **_placed(mix, profile),
+        "profile": profile,
+        "profiles": PROFILES.values(),
         "layout": layout,
         "layouts": [row for row in LAYOUTS.values() if row.channels > 1],
         "graticule": graticule(),
@@ -51,17 +55,19 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     return render(request, "field/show.html", context)
 
 
-def _placed(mix: Mix) -> dict[str, Any]:
-    """The strips that enter the programme, objects first, and their automation."""
+def _placed(mix: Mix, profile: Profile = PROFILES["open"]) -> dict[str, Any]:
+    """The strips that enter the programme, objects first, their automation, and what a profile will change."""
+    told = changes(scene_of(mix), profile)
     lanes = {lane.target: lane.points for lane in mix.automation.all()}
     strips = mix.strips.filter(to_programme=True, resting=False).select_related("placement")
     rows = [_row(strip, lanes) for strip in strips if strip.placement.mode != Placement.Mode.NONE]
     rows.sort(key=lambda row: row["mode"] != Placement.Mode.OBJECT)
     for number, row in enumerate(rows, start=1):
         row["number"] = number
+        row["changes"] = told.get(row["ref"], [])
     return {
         "rows": rows,
-        "objects": json.dumps([{k: v for k, v in row.items() if k not in ("strip", "urls")} for row in rows]),
+        "objects": json.dumps([{k: v for k, v in row.items() if k not in ("strip", "urls", "changes")} for row in rows]),
     }
 
 
@@ -117,7 +123,8 @@ def _changed(
     with journal.edit(mix, request.user, what[:255], seen(request)):
         before = scene_of(mix)
         write_changes(mix, before, change(before, refs))
-    return after_edit(request, mix, "field/changed.html", _placed(mix))
+    profile = PROFILES.get(request.headers.get("X-Profile", ""), PROFILES["open"])
+    return after_edit(request, mix, "field/changed.html", _placed(mix, profile))
 
 
 def _chosen(request: HttpRequest, mix: Mix) -> tuple[set[str], str]:

@@ -260,6 +260,7 @@ document.addEventListener("click", (event) => {
 document.addEventListener("input", (event) => event.target.id === "field-filter" && pick());
 document.addEventListener("change", (event) => event.target.matches?.("[data-submit]") && event.target.form.requestSubmit());
 document.addEventListener("htmx:configRequest", (event) => {
+  if (board) event.detail.headers["X-Profile"] = board.dataset.profile;
   if (event.detail.elt.closest?.("[data-with-picked]")) event.detail.parameters.ids = [...picked].join();
 });
 document.addEventListener("htmx:afterSettle", begin);
