@@ -1,6 +1,6 @@
 """Field in a real browser: dragged, nudged, typed, several at once, undone."""
 
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 from metaphon.web.mixes.models import Mix, Placement
 from tests.browser.server import BrowserTest
@@ -55,4 +55,4 @@ class Field(BrowserTest):
         page.click("#undo")
         self.wait_for(lambda: (self.place("Choir hum"), self.place("Ship's horn")) == before)
         page.fill("#field-filter", "gull")
-        self.assertEqual(page.locator("#field-list tr[data-id]:visible").count(), 1)
+        expect(page.locator("#field-list tr[data-id]:visible")).to_have_count(1)

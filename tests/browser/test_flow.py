@@ -36,6 +36,7 @@ class Flow(BrowserTest):
         self.wait_for(lambda: self.named("Rain").to_programme)
         back = f'.ribbons [data-from="s{self.named("Rain").pk}"][data-to="pbed0+5+0"]'
         self.wait_for(lambda: page.locator(back).count() == 1)
+        page.wait_for_load_state("networkidle")
         page.click('.node[data-name="Rowing boat"]', modifiers=["Control"])
         page.click('.node[data-name="Sea"]', modifiers=["Control"])
         expect(page.locator("#chosen [data-count]")).to_have_text("2 chosen")

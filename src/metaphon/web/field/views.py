@@ -67,7 +67,9 @@ def _placed(mix: Mix, profile: Profile = PROFILES["open"]) -> dict[str, Any]:
         row["changes"] = told.get(row["ref"], [])
     return {
         "rows": rows,
-        "objects": json.dumps([{k: v for k, v in row.items() if k not in ("strip", "urls", "changes")} for row in rows]),
+        "objects": json.dumps(
+            [{k: v for k, v in row.items() if k not in ("strip", "urls", "changes")} for row in rows]
+        ),
     }
 
 

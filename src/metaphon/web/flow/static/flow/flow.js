@@ -149,6 +149,11 @@ function drawMap() {
     else if (map()) htmx.trigger(map(), "draw-map");
   }, 120);
 }
+document.addEventListener("htmx:beforeSwap", (event) => {
+  if (!drag || event.detail.target.id !== "map") return;
+  event.detail.shouldSwap = false; // asked for before the hand took hold
+  drawMap();
+});
 document.addEventListener("mix-edited", drawMap);
 document.addEventListener("survey-changed", drawMap);
 addEventListener("resize", drawMap);

@@ -42,6 +42,26 @@ document.addEventListener("htmx:beforeRequest", (event) => {
   });
 });
 
+// Undo means the edit that was just made, so it waits for those still on their way.
+let underway = 0;
+let afterwards = null;
+document.addEventListener("htmx:beforeRequest", ({ detail }) => {
+  if (detail.requestConfig.verb !== "get") underway += 1;
+});
+document.addEventListener("htmx:afterRequest", ({ detail }) => {
+  if (detail.requestConfig.verb === "get") return;
+  underway -= 1;
+  if (underway > 0 || !afterwards) return;
+  const button = document.getElementById(afterwards);
+  afterwards = null;
+  setTimeout(() => button?.click()); // its own state is brought up to date first
+});
+document.addEventListener("htmx:confirm", (event) => {
+  if (!["undo", "redo"].includes(event.detail.elt.id) || !underway) return;
+  event.preventDefault();
+  afterwards = event.detail.elt.id;
+});
+
 // After an undo, or where somebody else was faster, the workspace is drawn anew in place.
 // A drawing that was asked for before an edit began or ended may be out of date: it is asked for again.
 let edits = 0;
