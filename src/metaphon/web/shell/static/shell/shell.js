@@ -42,24 +42,17 @@ document.addEventListener("htmx:beforeRequest", (event) => {
   });
 });
 
-// Undo means the edit that was just made, so it waits for those still on their way.
-let underway = 0;
-let afterwards = null;
-document.addEventListener("htmx:beforeRequest", ({ detail }) => {
-  if (detail.requestConfig.verb !== "get") underway += 1;
-});
-document.addEventListener("htmx:afterRequest", ({ detail }) => {
-  if (detail.requestConfig.verb === "get") return;
-  underway -= 1;
-  if (underway > 0 || !afterwards) return;
-  const button = document.getElementById(afterwards);
-  afterwards = null;
-  setTimeout(() => button?.click()); // its own state is brought up to date first
-});
-document.addEventListener("htmx:confirm", (event) => {
-  if (!["undo", "redo"].includes(event.detail.elt.id) || !underway) return;
-  event.preventDefault();
-  afterwards = event.detail.elt.id;
+// Edits reach the server in the order in which they were made: each is sent when the one before it is answered.
+let line = Promise.resolve();
+document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }) => {
+  if (requestConfig.verb === "get") return;
+  const send = xhr.send.bind(xhr);
+  xhr.send = (body) => {
+    line = line.then(() => new Promise((answered) => {
+      xhr.addEventListener("loadend", answered);
+      send(body);
+    }));
+  };
 });
 
 // After an undo, or where somebody else was faster, the workspace is drawn anew in place.
