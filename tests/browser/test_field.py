@@ -42,6 +42,10 @@ class Field(BrowserTest):
         azimuth_field.fill("-45")
         azimuth_field.press("Enter")
         self.wait_for(lambda: self.place("Ship's horn") == (-45.0, 13.0))
+        expect(azimuth_field).to_have_value("−45.0")
+        expect(page.locator("#field-list tr[data-id]")).to_have_count(13)
+        middle = chart["x"] + chart["width"] / 2
+        self.wait_for(lambda: horn.locator(".body").bounding_box()["x"] > middle)  # the chart follows what was typed
 
     def test_several_at_once(self) -> None:
         page = self.field()

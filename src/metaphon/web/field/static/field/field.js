@@ -47,6 +47,7 @@ function begin() {
   const found = document.querySelector(".field-board");
   if (!found) return (board = null);
   const list = found.querySelector("#field-list");
+  if (!list) return;
   if (found === board && list === board.list) return;
   board = found;
   board.list = list;
