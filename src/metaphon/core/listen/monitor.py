@@ -1,17 +1,14 @@
 """What is heard and through what: the settings of one listener. They never reach a render."""
 
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+from pydantic import Field
 
-from metaphon.core.scene.targets import target_named
-from metaphon.core.spatial.layouts import layout_named
+from metaphon.core.scene.mix import Layout, Part, TargetName
 
 NOW = "now"
 DIM_DB = -20.0
-Target = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
-LayoutName = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
 
 
 def number(default: float, low: float, high: float, unit: str, step: float, help: str) -> Any:
@@ -19,13 +16,7 @@ def number(default: float, low: float, high: float, unit: str, step: float, help
     return Field(default, ge=low, le=high, description=help, json_schema_extra={"unit": unit, "step": step})
 
 
-class Setting(BaseModel):
-    """Common ground: frozen, nothing unknown, no number that is not a number."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-
-class Hearing(Setting):
+class Hearing(Part):
     """What is heard: a target of the mix, what one strip puts into it (stem), or one track or bus alone.
 
     Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds` keeps to beds or
@@ -34,14 +25,14 @@ class Hearing(Setting):
     """
 
     what: Literal["mix", "stem", "alone", "before"] = "mix"
-    target: Target = "0+2+0"
+    target: TargetName = "0+2+0"
     strip: str | None = None
     kinds: Literal["all", "beds", "objects"] = "all"
     chains: bool = True
     source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+)$")
 
 
-class Checks(Setting):
+class Checks(Part):
     """What is done to the pair that is heard; all may be on together."""
 
     mono: bool = False
@@ -52,7 +43,7 @@ class Checks(Setting):
     right_inverted: bool = False
 
 
-class Room(Setting):
+class Room(Part):
     """A simulated listening room, a box with the listener in its middle."""
 
     width_m: float = number(5.0, 2.0, 20.0, "m", 0.1, "Width of the room.")
@@ -62,7 +53,7 @@ class Room(Setting):
     distance_m: float = number(1.8, 0.5, 8.0, "m", 0.05, "From the listener to the loudspeakers.")
 
 
-class Binaural(Setting):
+class Binaural(Part):
     """Loudspeakers heard through a head. `head` is `measured`, `sphere`, or the name of an uploaded set."""
 
     head: str = "measured"
@@ -71,7 +62,7 @@ class Binaural(Setting):
     room: Room | None = None
 
 
-class VirtualPair(Setting):
+class VirtualPair(Part):
     """Two loudspeakers anywhere round the head, for stereo on headphones."""
 
     left_deg: float = number(30.0, -180.0, 180.0, "°", 1.0, "Where the left loudspeaker stands.")
@@ -80,10 +71,9 @@ class VirtualPair(Setting):
     distance_m: float = number(2.0, 0.3, 10.0, "m", 0.05, "From the head to the loudspeakers.")
 
 
-class Correction(Setting):
+class Correction(Part):
     """The inverse of a pair of headphones. `response` is a CSV or SOFA file; `target` may be another CSV."""
 
-    name: str = ""
     response: Path
     target: Path | None = None
     strength: float = number(100.0, 0.0, 100.0, "%", 1.0, "How much of the correction counts.")
@@ -93,7 +83,7 @@ class Correction(Setting):
     phase: Literal["minimum", "linear"] = "minimum"
 
 
-class Loudspeaker(Setting):
+class Loudspeaker(Part):
     """One loudspeaker of a set."""
 
     distance_m: float = number(2.0, 0.3, 20.0, "m", 0.01, "From the listener.")
@@ -103,10 +93,10 @@ class Loudspeaker(Setting):
     output: int | None = Field(None, ge=1, le=64, description="The output it is wired to; its own number where empty.")
 
 
-class LoudspeakerSet(Setting):
+class LoudspeakerSet(Part):
     """A loudspeaker layout as it stands in a room; distances are made up for by delay and gain."""
 
-    layout: LayoutName = "0+5+0"
+    layout: Layout = "0+5+0"
     loudspeakers: tuple[Loudspeaker, ...] = ()
     aligned: bool = True
     simulated: bool = False  # heard in the simulated room that stands in for real loudspeakers
@@ -114,7 +104,7 @@ class LoudspeakerSet(Setting):
     test_channel: int | None = None  # only this channel, counted from 1
 
 
-class Monitor(Setting):
+class Monitor(Part):
     """How it is heard."""
 
     through: Literal["plain", "binaural", "virtual_pair", "loudspeakers"] = "plain"

@@ -24,7 +24,7 @@ from metaphon.core.listen.monitor import Correction, LoudspeakerSet
 from metaphon.core.listen.practice_room import calibrated
 from metaphon.core.scene.targets import OFFERED, target_named
 from metaphon.core.spatial.chart import graticule, on_chart
-from metaphon.core.spatial.layouts import LAYOUTS
+from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
 from metaphon.web.listen.hearing import SHIPPED, headphone_file
 from metaphon.web.listen.models import Kept
 from metaphon.web.mixes.assemble import scene_of
@@ -103,7 +103,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
     references = [
         {
             "title": row.audio.name,
-            "hearing": {"source": f"reference {row.pk}", "target": _target_of(row.audio.channels)},
+            "hearing": {"source": f"reference {row.pk}", "target": layout_for_channels(row.audio.channels).name},
         }
         for row in mix.references.select_related("audio")  # type: ignore[attr-defined]
     ]
@@ -130,10 +130,6 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             "history": {file.target: file.history for file in results if not file.stem},
         }
     )
-
-
-def _target_of(channels: int) -> str:
-    return next((layout.name for layout in LAYOUTS.values() if layout.channels == channels), "0+2+0")
 
 
 def _newest(mix: Mix) -> list[RenderFile]:

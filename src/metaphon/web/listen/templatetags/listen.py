@@ -6,12 +6,13 @@ from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
-from metaphon.core.listen.monitor import Binaural, Correction, Loudspeaker, Room, Setting, VirtualPair
+from metaphon.core.listen.monitor import Binaural, Correction, Loudspeaker, Room, VirtualPair
+from metaphon.core.scene.mix import Part
 from metaphon.web.shell.templatetags.figures import value
 
 register = template.Library()
 
-_MODELS: dict[str, type[Setting]] = {
+_MODELS: dict[str, type[Part]] = {
     "binaural": Binaural,
     "binaural.room": Room,
     "virtual_pair": VirtualPair,
