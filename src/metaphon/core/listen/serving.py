@@ -15,7 +15,6 @@ from metaphon.core.listen.compare import Blind
 from metaphon.core.listen.monitor import NOW, Hearing, Monitor
 from metaphon.core.listen.session import Session
 from metaphon.core.scene.changing import with_value
-from metaphon.core.scene.mix import Mix
 
 STRETCH_FRAMES = 2048
 LEAD_S = 0.1  # how far the sound sent may be ahead of the sound played
@@ -38,7 +37,7 @@ def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
 def serve(pipe: Connection, rate_hz: int) -> None:
     """Answer messages until the pipe closes.
 
-    In: ("document", name, Mix, tag), ("state", dict), ("do", dict), ("preview", strip, path, value). Out: packed
+    In: ("document", name, Mix), ("state", dict), ("do", dict), ("preview", strip, path, value). Out: packed
     stretches, or JSON text for everything else.
     """
     with suppress(PermissionError):
@@ -58,7 +57,6 @@ class Server:
         self._sent = 0  # frames sent in this epoch
         self._played = 0
         self._lead_s = LEAD_S
-        self._tag = 0
         self._work_s = 0.0
         self._sound_s = 0.0
         self._reported = time.monotonic()
@@ -90,7 +88,7 @@ class Server:
         kind, *rest = message
         try:
             if kind == "document":
-                self._document(*rest)
+                self._session.set_document(*rest)
             elif kind == "state":
                 self._state(rest[0])
             elif kind == "preview":
@@ -102,11 +100,6 @@ class Server:
                 self._do(**rest[0])
         except InputError as error:
             self._say(message=str(error))
-
-    def _document(self, name: str, mix: Mix, tag: int) -> None:
-        if name == NOW:
-            self._tag = tag
-        self._session.set_document(name, mix)
 
     def _state(self, state: dict[str, Any]) -> None:
         """Take over what the listener has set; what is as it was stays untouched."""
@@ -167,7 +160,7 @@ class Server:
         frames = stretch.samples.shape[1]
         header = {
             "epoch": self._epoch, "stream": self._sent, "first": stretch.first, "frames": frames,
-            "channels": len(stretch.samples), "tag": self._tag, "readings": stretch.readings,
+            "channels": len(stretch.samples), "readings": stretch.readings,
         }  # fmt: skip
         self._pipe.send_bytes(packed(header, stretch.samples))
         self._sent += frames

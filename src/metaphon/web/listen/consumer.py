@@ -99,7 +99,7 @@ class Listener(AsyncWebsocketConsumer):
             while await changed.wait():
                 changed.clear()
                 try:
-                    scene, revision = await self._now()
+                    scene = await self._document(NOW)
                 except Mix.DoesNotExist:
                     await self.close()
                     return
@@ -107,15 +107,10 @@ class Listener(AsyncWebsocketConsumer):
                     await self._say(error)
                     continue
                 self._tried = {}
-                self._tell("document", NOW, scene, revision)
+                self._tell("document", NOW, scene)
                 if NOW not in self._given:
                     self._given.add(NOW)
-                    await self.send(text_data=json.dumps({"ready": True, "revision": revision}))
-
-    @database_sync_to_async
-    def _now(self) -> tuple[Scene, int]:
-        mix = Mix.objects.get(pk=self.mix_id, members__user=self.user.pk)
-        return document_of(mix, NOW), mix.revision
+                    await self.send(text_data=json.dumps({"ready": True}))
 
     async def _say(self, error: InputError) -> None:
         await self.send(text_data=json.dumps({"message": str(error)}))
@@ -151,7 +146,7 @@ class Listener(AsyncWebsocketConsumer):
             raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
         for hearing in hearings.values():
             if hearing.source not in self._given:
-                self._tell("document", hearing.source, await self._document(hearing.source), 0)
+                self._tell("document", hearing.source, await self._document(hearing.source))
                 self._given.add(hearing.source)
         loop = state.get("loop")
         self._tell("state", {

@@ -13,7 +13,7 @@ class Player extends EventTarget {
     this.state = { ...structuredClone(DEFAULT), ...JSON.parse(localStorage.getItem(key) ?? "{}"), comparing: false, active: "a" };
     this.playing = false;
     this.place = 0; // where it stands while nothing plays, in frames of the mix
-    this.spans = []; // stretches on their way: {epoch, stream, frames, first, readings, tag}
+    this.spans = []; // stretches on their way: {epoch, stream, frames, first, readings}
     this.current = null;
     this.epoch = -1;
     this.tries = 0;
