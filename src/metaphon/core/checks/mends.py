@@ -11,11 +11,7 @@ from metaphon.core.scene.mix import PROGRAMME, Mix, Send, Strip
 
 
 def _changed(mix: Mix, strip_id: str, change: Callable[[Strip], dict[str, Any]]) -> Mix:
-    def one(strip: Any) -> Any:
-        return strip.model_copy(update=change(strip)) if strip.id == strip_id else strip
-
-    tracks, buses = tuple(map(one, mix.tracks)), tuple(map(one, mix.buses))
-    return mix.model_copy(update={"tracks": tracks, "buses": buses})
+    return mix.with_strips(lambda strip: strip.model_copy(update=change(strip)) if strip.id == strip_id else strip)
 
 
 def _with_sends(strip: Strip, bus: str, **values: Any) -> dict[str, Any]:

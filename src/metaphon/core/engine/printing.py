@@ -66,6 +66,4 @@ def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
         return strip.model_copy(update={"soloed": False, **({"output": None} if strip.output == PROGRAMME else {})})
 
     lanes = tuple(lane for lane in mix.automation if lane.target.split("/")[0] != strip_id)
-    return mix.model_copy(
-        update={"tracks": tuple(map(one, mix.tracks)), "buses": tuple(map(one, mix.buses)), "automation": lanes}
-    )
+    return mix.with_strips(one).model_copy(update={"automation": lanes})

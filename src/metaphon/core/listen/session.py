@@ -55,8 +55,7 @@ def scene_heard(mix: Mix, hearing: Hearing) -> tuple[Mix, Output]:
 
 
 def _each(mix: Mix, change: Any) -> Mix:
-    tracks = tuple(track.model_copy(update=change(track)) for track in mix.tracks)
-    return mix.model_copy(update={"tracks": tracks, "buses": tuple(b.model_copy(update=change(b)) for b in mix.buses)})
+    return mix.with_strips(lambda strip: strip.model_copy(update=change(strip)))
 
 
 def checks_matrix(checks: Checks) -> np.ndarray:

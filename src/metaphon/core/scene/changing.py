@@ -22,7 +22,7 @@ def with_value(mix: Mix, strip_id: str, path: Path, value: float | bool) -> Mix:
 
     if strip_id not in {strip.id for strip in mix.strips}:
         raise InputError("This track is no longer in the mix.")
-    return mix.model_copy(update={"tracks": tuple(map(change, mix.tracks)), "buses": tuple(map(change, mix.buses))})
+    return mix.with_strips(change)
 
 
 def _set(part: Any, path: Path, value: float | bool) -> Any:

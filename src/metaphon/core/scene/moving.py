@@ -52,7 +52,7 @@ def _placed(mix: Mix, strip_ids: set[str], change: Callable[[Any], dict[str, flo
             return strip
         return strip.model_copy(update={"placement": strip.placement.model_copy(update=change(strip))})
 
-    return mix.model_copy(update={"tracks": tuple(map(one, mix.tracks)), "buses": tuple(map(one, mix.buses))})
+    return mix.with_strips(one)
 
 
 def _lanes(mix: Mix, strip_ids: set[str], parameter: str, change: Callable[[float], float]) -> Mix:
