@@ -8,6 +8,7 @@ const NAMED_UP_TO = 40; // with more, only the chosen ones show their names
 let board = null;
 let objects = [];
 const picked = new Set();
+let filter = ""; // kept when the page is drawn anew
 let drag = null;
 
 const radians = (degrees) => (degrees * Math.PI) / 180;
@@ -51,6 +52,7 @@ function begin() {
   if (found === board && list === board.list) return;
   board = found;
   board.list = list;
+  find("#field-filter").value = filter;
   objects = JSON.parse(list.dataset.objects);
   for (const id of picked) if (!objects.some((object) => object.id === id)) picked.delete(id);
   build();
@@ -258,7 +260,11 @@ document.addEventListener("click", (event) => {
   const button = board && event.target.closest?.("[data-pick]");
   if (button) choose(+button.dataset.pick, event.shiftKey || event.ctrlKey);
 });
-document.addEventListener("input", (event) => event.target.id === "field-filter" && pick());
+document.addEventListener("input", (event) => {
+  if (event.target.id !== "field-filter") return;
+  filter = event.target.value;
+  pick();
+});
 document.addEventListener("change", (event) => event.target.matches?.("[data-submit]") && event.target.form.requestSubmit());
 document.addEventListener("htmx:configRequest", (event) => {
   if (board) event.detail.headers["X-Profile"] = board.dataset.profile;
