@@ -363,7 +363,7 @@ class Refused(FolderTest):
         self.refused("has no sound yet", [])
         self.refused("gone.wav is not there", [{"sound": "gone.wav"}])
         self.refused("LFE channel, which has no direction", [{"sound": "six.wav", "placement": OBJECT}])
-        self.refused("4, 9 or 16 channels, this has 5", [{"sound": "five.wav", "placement": {"mode": "scene"}}])
+        self.refused("up to 64 channels, this has 5", [{"sound": "five.wav", "placement": {"mode": "scene"}}])
         self.refused("5 channels fit no loudspeaker layout", [{"sound": "five.wav"}])
         self.refused("44100 Hz, the mix at 48000", [{"sound": "other.wav"}])
         self.refused("not numbers near 0.0 s", [{"sound": "nan.wav"}])

@@ -56,7 +56,7 @@ class Intake(FolderTest):
         empty.touch()
         self.refused(empty, "not an audio file")
         self.refused(self.write("none.wav", np.zeros((1, 0))), "holds no sound, 0 samples")
-        self.refused(self.write("wide.wav", noise(25, 0.1)), "has 25 channels; a recording may have 1 to 24")
+        self.refused(self.write("wide.wav", noise(65, 0.1)), "has 65 channels; a recording may have 1 to 64")
         bad = noise(2, 1.0)
         bad[1, 24000] = np.nan
         self.refused(self.write("nan.wav", bad), r"not numbers, the first at 0\.500 s")

@@ -8,12 +8,14 @@ from hypothesis import strategies as st
 from scipy.special import sph_harm_y
 
 from metaphon.core.errors import InputError
-from metaphon.core.spatial.ambisonics import decode_matrix, encode, max_re_weights, order_of, sphere_grid
-from metaphon.core.spatial.directions import ring, unit_vectors, wrap_azimuth
+from metaphon.core.spatial.ambisonics import encode, order_of, sphere_grid
+from metaphon.core.spatial.decoding import decode_matrix, max_re_weights
+from metaphon.core.spatial.directions import unit_vectors, wrap_azimuth
 from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.extent import around
 from metaphon.core.spatial.head import SHIPPED, load_head
-from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels, layout_named
-from metaphon.core.spatial.panning import constant_power, object_gains, vector_pan
+from metaphon.core.spatial.layouts import LAYOUTS, Layout, layout_for_channels, layout_named
+from metaphon.core.spatial.panning import constant_power, normalised, pan_vectors, vector_pan
 from metaphon.core.spatial.room_cube import to_cube, to_sphere
 
 FIVE = LAYOUTS["0+5+0"]
@@ -30,9 +32,19 @@ class Directions(unittest.TestCase):
     def test_wrap(self) -> None:
         np.testing.assert_allclose(wrap_azimuth([190, -190, 180, -180, 540]), [-170, 170, 180, 180, 180])
 
-    def test_ring_lies_at_half_the_extent(self) -> None:
-        circle = ring(40, 25, 60)
-        np.testing.assert_allclose(circle[1:] @ circle[0], np.cos(np.radians(30)), atol=1e-12)
+    def test_an_extent_reaches_half_its_width_and_height(self) -> None:
+        filled = around(40.0, 25.0, 60.0, 60.0)
+        away = np.degrees(np.arccos(np.clip(filled @ filled[0], -1, 1)))
+        self.assertAlmostEqual(away.max(), 30.0, places=6)
+        np.testing.assert_allclose(np.linalg.norm(filled, axis=1), 1.0, atol=1e-12)
+        flat = around(0.0, 0.0, 80.0, 0.0)
+        np.testing.assert_allclose(flat[:, 2], 0.0, atol=1e-12)
+
+
+def wide(azimuth_deg: float, elevation_deg: float, extent_deg: float, layout: Layout) -> np.ndarray:
+    """The gains of a source of an extent: the power of all its directions."""
+    spread = pan_vectors(around(azimuth_deg, elevation_deg, extent_deg, extent_deg), layout)
+    return normalised(np.sqrt(np.mean(spread**2, axis=0)))
 
 
 class Layouts(unittest.TestCase):
@@ -73,7 +85,7 @@ class Panning(unittest.TestCase):
     @given(angles, wide_layouts)
     def test_energy_is_kept_and_nothing_reaches_the_lfe(self, angle: tuple[float, float], name: str) -> None:
         layout = LAYOUTS[name]
-        for gains in (vector_pan(*angle, layout), constant_power(angle[0], layout), object_gains(*angle, 40, layout)):
+        for gains in (vector_pan(*angle, layout), constant_power(angle[0], layout), wide(*angle, 40, layout)):
             self.assertAlmostEqual(float(np.sum(gains**2)), 1.0, places=6)
             self.assertTrue((gains >= 0).all())
             self.assertEqual(sum(gains[i] for i, lfe in enumerate(layout.is_lfe) if lfe), 0.0)
@@ -97,7 +109,7 @@ class Panning(unittest.TestCase):
         """Pulkki 1999: energy is kept, the image grows wider."""
         lengths = []
         for extent in (0, 60, 120, 180):
-            gains = object_gains(20, 10, extent, LAYOUTS["9+10+3"])
+            gains = wide(20, 10, extent, LAYOUTS["9+10+3"])
             lengths.append(np.linalg.norm(gains**2 @ LAYOUTS["9+10+3"].vectors))
         self.assertEqual(lengths, sorted(lengths, reverse=True))
         self.assertLess(lengths[-1], lengths[0] - 0.3)
@@ -166,7 +178,7 @@ class Ambisonics(unittest.TestCase):
             self.assertLess(abs(10 * np.log10(np.sum(gains**2))), 3.0)
 
     def test_channels_that_are_no_scene(self) -> None:
-        with self.assertRaisesRegex(InputError, "4, 9 or 16 channels, this has 6"):
+        with self.assertRaisesRegex(InputError, "up to 64 channels, this has 6"):
             order_of(6)
 
 

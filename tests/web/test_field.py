@@ -30,7 +30,7 @@ class FieldTest(WebTest):
         )
         self.assertEqual(page.context["layout"].name, "4+7+0")
         self.assertContains(
-            self.client.get(self.url("field:show") + "?layout=0%2B5%2B0&sharpness=on"), 'class="tile', count=48 * 24
+            self.client.get(self.url("field:show") + "?layout=0%2B5%2B0&truth=vector"), 'class="tile', count=48 * 24
         )
         self.client.force_login(make_user("bob"))
         self.assertEqual(self.client.get(self.url("field:show")).status_code, 404)
@@ -45,14 +45,14 @@ class FieldTest(WebTest):
     def test_turning_keeps_the_arrangement_and_takes_paths_along(self) -> None:
         points = [{"t_s": 0.0, "value": 150.0}, {"t_s": 2.0, "value": 200.0}]
         Automation.objects.create(mix=self.mix, target=f"{self.two.ref}/placement/azimuth_deg", points=points)
-        self.post("field:turn", by_deg="30")
+        self.post("field:turn", by="30")
         self.assertEqual(self.places(), [(60.0, 80.0), (-160.0, 80.0)])
         lane = self.mix.automation.get()
-        self.assertEqual([p["value"] for p in lane.points], [180.0, 230.0])  # no jump across the rear
-        self.post("field:mirror", ids=str(self.one.pk))
+        self.assertEqual([p["value"] for p in lane.points], [180.0, -130.0])  # the shorter way leads across the rear
+        self.post("field:turn", how="mirror", ids=str(self.one.pk))
         self.assertEqual(self.places()[0], (-60.0, 80.0))
-        self.post("field:mirror")
-        self.assertEqual([p["value"] for p in self.mix.automation.get().points], [-180.0, -230.0])
+        self.post("field:turn", how="mirror")
+        self.assertEqual([p["value"] for p in self.mix.automation.get().points], [180.0, 130.0])
         for _ in range(3):
             self.post("undo")
         self.assertEqual(self.places(), [(30.0, 80.0), (170.0, 80.0)])
@@ -65,9 +65,12 @@ class FieldTest(WebTest):
         self.post("field:record", self.one.pk, points=json.dumps(points))
         lanes = {lane.target: lane.points for lane in self.mix.automation.all()}
         self.assertEqual(len(lanes), 2)
-        self.assertEqual(lanes[f"{self.one.ref}/placement/azimuth_deg"][-1], {"t_s": 2.0, "value": 210.0})
+        self.assertEqual(
+            lanes[f"{self.one.ref}/placement/azimuth_deg"][-1], {"t_s": 2.0, "value": -150.0, "curve": "linear"}
+        )
         shown = json.loads(self.client.get(self.url("field:show")).context["objects"])
-        self.assertEqual(set(shown[0]["path"]), {"azimuth_deg", "elevation_deg"})
+        turns = [azimuth for at, azimuth, _, _ in shown[0]["path"] if at >= 1.0]
+        self.assertEqual((round(turns[0]), round(turns[-1])), (170, 210))  # across the rear by the shorter way
         self.assertContains(self.client.get(self.url("field:one", self.one.pk)), "Stand still")
         self.post("field:still", self.one.pk)
         self.assertFalse(self.mix.automation.exists())
@@ -82,7 +85,7 @@ class FieldTest(WebTest):
         page = self.client.get(self.url("field:show") + "?profile=channels")
         self.assertContains(page, "panned into 7.1.4", count=2)
         answer = self.client.post(
-            self.url("field:turn"), {"by_deg": "10"}, headers={"HX-Request": "true", "X-Profile": "channels"}
+            self.url("field:turn"), {"by": "10"}, headers={"HX-Request": "true", "X-Profile": "channels"}
         )
         self.assertContains(answer, "panned into 7.1.4", count=2)
 
@@ -90,24 +93,24 @@ class FieldTest(WebTest):
         """30 degrees at ear level is the front left corner of the room; along its left wall x stays at -1."""
         Placement.objects.filter(strip=self.one).update(elevation_deg=0.0)
         shown = self.client.get(self.url("field:one", self.one.pk))
-        self.assertEqual([number for _, number, _, _ in shown.context["cube"]], [-1.0, 1.0, 0.0])
-        self.post("field:set_axis", self.one.pk, "y", y="-1")
+        self.assertEqual([number for _, number, _, _ in shown.context["room"]], [-1.0, 1.0, 0.0])
+        self.post("field:set", self.one.pk, "y", y="-1")
         self.assertEqual(self.places()[0], (110.0, 0.0))
-        self.post("field:set_axis", self.one.pk, "z", z="1")
+        self.post("field:set", self.one.pk, "z", z="1")
         self.assertEqual(self.places()[0], (110.0, 30.0))
-        self.post("field:set_axis", self.one.pk, "x", x="-0.5")
-        self.post("field:set_axis", self.one.pk, "y", y="-0.5")
-        self.post("field:set_axis", self.one.pk, "z", z="0")
+        self.post("field:set", self.one.pk, "x", x="-0.5")
+        self.post("field:set", self.one.pk, "y", y="-0.5")
+        self.post("field:set", self.one.pk, "z", z="0")
         self.assertAlmostEqual(Placement.objects.get(strip=self.one).distance, 0.5)
-        self.assertIn("may be", self.said(self.post("field:set_axis", self.one.pk, "x", x="2")))
-        self.assertIn("x, y and z", self.said(self.post("field:set_axis", self.one.pk, "w", w="0")))
+        self.assertIn("may be", self.said(self.post("field:set", self.one.pk, "x", x="2")))
+        self.assertIn("has no w", self.said(self.post("field:set", self.one.pk, "w", w="0")))
 
     def test_bad_input_is_one_sentence(self) -> None:
         for places in ("", "[]", "{}", '{"1": 3}', f'{{"{self.one.pk}": [1e999, 0]}}', '{"999999": [0, 0]}'):
             self.assertIn("cannot be read", self.said(self.post("field:move", places=places)))
-        self.assertIn("The turn may be", self.said(self.post("field:turn", by_deg="400")))
+        self.assertIn("The turn may be", self.said(self.post("field:turn", by="400")))
         Placement.objects.filter(strip__mix=self.mix).update(mode="bed")
-        self.assertIn("no objects", self.said(self.post("field:turn", by_deg="10")))
+        self.assertIn("no objects", self.said(self.post("field:turn", by="10")))
 
 
 class Localised(WebTest):

@@ -62,7 +62,7 @@ class Intake(WebTest):
             ("text.wav", b"This is text.", "not an audio file"),
             ("cut.wav", whole[: len(whole) // 2], "cut short"),
             ("none.wav", recording(np.zeros((1, 0))), "0 samples"),
-            ("wide.wav", recording(noise(25, 0.1)), "25 channels"),
+            ("wide.wav", recording(noise(65, 0.1)), "65 channels"),
         ):
             answer = self.upload(name, content)
             self.assertEqual(answer.status_code, 422)

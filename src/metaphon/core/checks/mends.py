@@ -7,11 +7,24 @@ from metaphon.core.checks.finding import Finding
 from metaphon.core.process.basics import Basics
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.core.process.processor import Processor
-from metaphon.core.scene.mix import PROGRAMME, Mix, Send, Strip
+from metaphon.core.scene.conversion import without_kept
+from metaphon.core.scene.mix import PROGRAMME, Automation, Mix, Send, Strip
 
 
 def _changed(mix: Mix, strip_id: str, change: Callable[[Strip], dict[str, Any]]) -> Mix:
-    return mix.with_strips(lambda strip: strip.model_copy(update=change(strip)) if strip.id == strip_id else strip)
+    old = next(strip for strip in mix.strips if strip.id == strip_id)
+    new = old.model_copy(update=change(old))
+    if len(new.chain) > len(old.chain):  # one was put in front: what moves those behind it goes with them
+        mix = mix.model_copy(update={"automation": tuple(_behind(lane, strip_id) for lane in mix.automation)})
+    return mix.with_strips(lambda strip: new if strip.id == strip_id else strip)
+
+
+def _behind(lane: Automation, strip_id: str) -> Automation:
+    head = f"{strip_id}/chain/"
+    if not lane.target.startswith(head):
+        return lane
+    number, rest = lane.target.removeprefix(head).split("/", 1)
+    return lane.model_copy(update={"target": f"{head}{int(number) + 1}/{rest}"})
 
 
 def _with_sends(strip: Strip, bus: str, **values: Any) -> dict[str, Any]:
@@ -103,3 +116,7 @@ def other_delayed(mix: Mix, finding: Finding) -> Mix:
 
 def quieter(mix: Mix, finding: Finding) -> Mix:
     return _changed(mix, finding.subject, lambda strip: {"gain_db": round(strip.gain_db - finding.amount, 1)})
+
+
+def only_the_used_form(mix: Mix, finding: Finding) -> Mix:
+    return without_kept(mix, finding.subject)

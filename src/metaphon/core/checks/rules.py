@@ -16,6 +16,7 @@ from metaphon.core.measure.alignment import Alignment, align
 from metaphon.core.measure.correlation import correlation
 from metaphon.core.process.basics import Basics
 from metaphon.core.process.network_reverb import NetworkReverb
+from metaphon.core.scene.conversion import FORMS, kept_apart_deg, other_form, place_lanes
 from metaphon.core.scene.entering import format_of, lost
 from metaphon.core.scene.graph import aims
 from metaphon.core.scene.mix import PROGRAMME, Bus, Mix, Strip, Track, automated
@@ -25,6 +26,7 @@ _ALIKE = 0.6  # likeness above which two recordings are taken for the same event
 _LATE_MS = 0.1
 _EXCERPT_S = 10.0
 _FADED_DB = -60.0
+_APART_DEG = 5.0
 
 
 def feeds_nothing(mix: Mix) -> Iterator[Finding]:
@@ -91,7 +93,7 @@ def send_into_muted(mix: Mix) -> Iterator[Finding]:
 
 def pre_fader_left_up(mix: Mix) -> Iterator[Finding]:
     names = {bus.id: bus.name for bus in mix.buses}
-    moving = {automated(mix, lane)[0] for lane in mix.automation if automated(mix, lane)[1] == "gain_db"}
+    moving = {strip_id for strip_id, path in (automated(mix, lane) for lane in mix.automation) if path == ("gain_db",)}
     for strip in _awake(mix):
         if strip.gain_db > _FADED_DB or strip.id in moving or strip.muted:
             continue
@@ -110,6 +112,23 @@ def dry_return(mix: Mix) -> Iterator[Finding]:
         if bus.id in sent and any(isinstance(p, NetworkReverb) and not p.wet_only for p in bus.chain):
             message = f"The reverb on {bus.name} also passes what is sent to it dry; set it to wet only."
             yield Finding("dry_return", "warning", bus.id, message)
+
+
+def two_forms(mix: Mix) -> Iterator[Finding]:
+    """Automation of one position as angles and in the room, where the two no longer say the same."""
+    for strip in _awake(mix):
+        place = strip.placement
+        aside = FORMS[other_form(place.coordinates)]
+        if place.mode != "object" or not any(name in aside for name in place_lanes(mix, strip.id)):
+            continue
+        apart = kept_apart_deg(mix, strip)
+        if apart is not None and apart > _APART_DEG:
+            used, kept = ("angles", "room") if place.coordinates == "sphere" else ("room", "angles")
+            message = (
+                f"{strip.name} has automation of its place as angles and in the room, {apart:.0f}° apart; the {used} "
+                f"are heard. Convert again, or take the kept {kept} lanes away."
+            )
+            yield Finding("two_forms", "note", strip.id, message)
 
 
 def conversion_loses(mix: Mix) -> Iterator[Finding]:
@@ -246,6 +265,7 @@ RULES: tuple[Callable[[Mix], Iterator[Finding]], ...] = (
     send_into_muted,
     pre_fader_left_up,
     dry_return,
+    two_forms,
     conversion_loses,
 )
 LISTENING_RULES: tuple[Callable[[Mix, Sound], Iterator[Finding]], ...] = (
@@ -269,6 +289,9 @@ ABOUT: dict[str, About] = {
         "A sound that should be gone is still heard.", "After the fader", mends.send_after_the_fader
     ),
     "dry_return": About("The dry sound is doubled, and its place is blurred.", "Wet only", mends.wet_only),
+    "two_forms": About(
+        "Who goes back to the other form hears another path.", "Drop the kept lanes", mends.only_the_used_form
+    ),
     "conversion_loses": About("What those channels carry is not heard through this bus."),
     "rate_mismatch": About("A conversion is part of the sound; it should be known."),
     "clips_inside": About("A print or stem in whole numbers would be cut off.", "Turn it down", mends.quieter),

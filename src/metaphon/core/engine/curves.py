@@ -2,12 +2,14 @@
 
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.process.processor import Block
-from metaphon.core.scene.mix import Automation
+from metaphon.core.scene.lanes import Columns, columns_of, interpolated, is_turning
+from metaphon.core.scene.mix import Automation, Breakpoint
 
 GRID_FRAMES = 1024
 RAMP = (np.arange(GRID_FRAMES, dtype=np.float32) / GRID_FRAMES).astype(np.float32)
@@ -15,23 +17,33 @@ RAMP = (np.arange(GRID_FRAMES, dtype=np.float32) / GRID_FRAMES).astype(np.float3
 
 @dataclass(frozen=True)
 class Curve:
-    """One parameter over time; constant where it is not automated."""
+    """One parameter over time; constant where it is not automated. Angles that turn go the shorter way."""
 
-    times_s: tuple[float, ...]
-    values: tuple[float, ...]
+    points: tuple[Breakpoint, ...]
+    turns: bool = False
 
     @classmethod
-    def of(cls, value: float, lane: Automation | None) -> "Curve":
+    def of(cls, value: float, lane: Automation | None = None) -> "Curve":
         if lane is None:
-            return cls((0.0,), (value,))
-        return cls(tuple(p.t_s for p in lane.points), tuple(p.value for p in lane.points))
+            return cls((Breakpoint(t_s=0.0, value=value),))
+        return cls(lane.points, is_turning(lane.target))
 
     @property
+    def values(self) -> tuple[float, ...]:
+        return tuple(point.value for point in self.points)
+
+    @cached_property
     def moves(self) -> bool:
         return len(set(self.values)) > 1
 
     def at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
-        return np.interp(times_s, self.times_s, self.values)
+        if not self.moves:
+            return np.full(len(times_s), self.points[0].value)
+        return interpolated(self._columns, times_s)
+
+    @cached_property
+    def _columns(self) -> Columns:
+        return columns_of(self.points, self.turns)
 
 
 @dataclass(frozen=True)

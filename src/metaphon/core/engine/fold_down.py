@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from metaphon.core.files.audio import ClipReader, probe
 from metaphon.core.measure.correlation import CorrelationMeter
 from metaphon.core.scene.targets import Target
-from metaphon.core.spatial.ambisonics import decode_matrix
+from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.layouts import LAYOUTS
 

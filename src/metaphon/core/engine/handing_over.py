@@ -7,7 +7,20 @@ import numpy as np
 
 from metaphon.core.process.processor import Block, Running
 
-R = TypeVar("R", bound=Running)
+
+class Working(Protocol):
+    """A processor at work, which may need to know its place in the mix."""
+
+    def process(self, block: Block, *place: int) -> Block: ...
+
+
+class Placed(Protocol):
+    """What works on a block by its place in the mix, with a memory of what went before."""
+
+    def process(self, block: Block, at: int) -> Block: ...
+
+
+R = TypeVar("R", bound=Running | Working | Placed)
 
 _MOST_RINGING = 2
 _QUIET = 1e-6  # -120 dBFS
@@ -34,29 +47,30 @@ class HandOver(Generic[R]):
         """Let another take over; `tail_frames` is how long the old one may still sound."""
         self._next = (running, tail_frames)
 
-    def process(self, block: Block) -> Block:
+    def process(self, block: Block, *place: int) -> Block:
+        """Take and give (channels, frames); `place` is handed on to what works by its place in the mix."""
         if self._next is None and not self._ringing:
-            return self.now.process(block)
+            return self.now.process(block, *place)
         frames = block.shape[1]
         out = np.zeros_like(block)
         if len(self._ringing) > _MOST_RINGING:
             oldest, _ = self._ringing.pop(0)
-            out += oldest.process(np.zeros_like(block)) * (1.0 - rise(frames))
+            out += oldest.process(np.zeros_like(block), *place) * (1.0 - rise(frames))
         left = []
         for old, tail in self._ringing:
-            part = old.process(np.zeros_like(block))
+            part = old.process(np.zeros_like(block), *place)
             out += part
             if tail > frames or np.abs(part).max() > _QUIET:
                 left.append((old, tail - frames))
         self._ringing = left
         if self._next is None:
-            return out + self.now.process(block)
+            return out + self.now.process(block, *place)
         new, tail = self._next
         rising = block * rise(frames)
-        out += self.now.process(block - rising)
+        out += self.now.process(block - rising, *place)
         self._ringing.append((self.now, tail))
         self.now, self._next = new, None
-        return out + new.process(rising)
+        return out + new.process(rising, *place)
 
     @property
     def at_rest(self) -> bool:
@@ -99,7 +113,7 @@ class Series(Generic[R]):
     def __init__(self, parts: Sequence[R]) -> None:
         self.parts = parts
 
-    def process(self, block: Block) -> Block:
+    def process(self, block: Block, *place: int) -> Block:
         for part in self.parts:
-            block = part.process(block)
+            block = part.process(block, *place)
         return block

@@ -66,7 +66,7 @@ def outputs_of(mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems) -> li
 def file_name(title: str, output: Output, container: str) -> str:
     """The name of a result, from the mix's title and the target."""
     stem = f"_stem_{output.stem}" if output.stem else ""
-    return f"{safe_title(title)}{stem}_{output.target.name}.{container}"
+    return f"{safe_title(title)}{stem}_{output.target.word}.{container}"
 
 
 def safe_title(title: str) -> str:

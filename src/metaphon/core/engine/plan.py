@@ -1,6 +1,6 @@
 """A mix made ready: every source found, every strip in order, every gain known. The same plan serves any target."""
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -9,16 +9,24 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.engine.away import Away, away_of
 from metaphon.core.engine.curves import GRID_FRAMES, Curve, Gains
+from metaphon.core.engine.object_points import Where
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.process.processor import Processor
+from metaphon.core.scene.changing import set_in
+from metaphon.core.scene.conversion import FORMS
 from metaphon.core.scene.entering import entry, format_of, turned
 from metaphon.core.scene.graph import Ways, open_ways, ordered
-from metaphon.core.scene.mix import PROGRAMME, Automation, Mix, Strip, Track, automated
+from metaphon.core.scene.mix import PROGRAMME, Automation, LanePath, Mix, Strip, Track, automated
 from metaphon.core.scene.targets import Target, bus_format, target_named
 from metaphon.core.spatial.ambisonics import order_of
-from metaphon.core.spatial.layouts import Layout
+from metaphon.core.spatial.decoding import Decoder, Weighting
+from metaphon.core.spatial.layouts import LAYOUTS, Layout
+from metaphon.core.spatial.rotation import scene_rotation
+
+Lanes = Mapping[tuple[str, LanePath], Automation]
 
 
 @dataclass(frozen=True)
@@ -42,31 +50,36 @@ class BedFeed:
 
 @dataclass(frozen=True)
 class ObjectFeed:
-    """Sound that enters the programme from a direction, each channel offset by its own loudspeaker's angles."""
+    """Sound that enters the programme from a place, each channel offset by its own loudspeaker's angles."""
 
     strip: str
-    azimuth_deg: Curve
-    elevation_deg: Curve
-    extent_deg: float
-    offsets_deg: tuple[tuple[float, float], ...]
+    where: Where
 
     @property
     def moves(self) -> bool:
-        return self.azimuth_deg.moves or self.elevation_deg.moves
-
-    def angles_at(self, times_s: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Azimuth and elevation of every channel, (times, channels) each."""
-        azimuth, elevation = np.array(self.offsets_deg).T
-        high = self.elevation_deg.at(times_s)[:, None] + elevation
-        return self.azimuth_deg.at(times_s)[:, None] + azimuth, np.clip(high, -90.0, 90.0)
+        return self.where.moves
 
 
 @dataclass(frozen=True)
 class SceneFeed:
-    """Sound that enters the programme as an ambisonic scene."""
+    """Sound that enters the programme as an ambisonic scene, turned by angles that may move."""
 
     strip: str
     order: int
+    yaw_deg: Curve
+    pitch_deg: Curve
+    roll_deg: Curve
+    decoder: Decoder
+    weighting: Weighting
+
+    @property
+    def moves(self) -> bool:
+        return self.yaw_deg.moves or self.pitch_deg.moves or self.roll_deg.moves
+
+    def rotation_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The matrices that turn it, (times, channels, channels)."""
+        angles = np.stack([curve.at(times_s) for curve in (self.yaw_deg, self.pitch_deg, self.roll_deg)], axis=1)
+        return np.stack([scene_rotation(self.order, *np.round(row, 2).tolist()) for row in angles])
 
 
 Feed = BedFeed | ObjectFeed | SceneFeed
@@ -87,6 +100,15 @@ class Route:
 
 
 @dataclass(frozen=True)
+class ChainLane:
+    """A parameter of a processor at work that moves: the number of the processor, the way to the parameter, its values."""
+
+    processor: int
+    path: LanePath
+    curve: Curve
+
+
+@dataclass(frozen=True)
 class StripPlan:
     """One strip at work.
 
@@ -104,15 +126,17 @@ class StripPlan:
     ahead_in: int
     ahead_out: int
     pad: int
+    chain_lanes: tuple[ChainLane, ...]
     fader_db: Curve
     routes: tuple[Route, ...]
     feed: Feed | None
+    away: Away | None
 
     @property
     def shape(self) -> Hashable:
         """What must be alike for a strip at work to go on by another plan."""
         ways = tuple((route.bus, route.tap, route.wait) for route in self.routes)
-        fed = self.feed is not None
+        fed = self.feed is not None, self.away is not None
         return self.id, self.channels, self.clips, self.ahead_in, self.ahead_out, self.pad, ways, fed
 
 
@@ -160,13 +184,13 @@ def compile(mix: Mix) -> Plan:
     heard = _heard(order, ways, clips)
     ids = {strip.id for strip in heard}
     buses = {strip.id: [aim for aim in ways.out_of(strip.id) if aim in ids] for strip in heard}
+    lanes = {automated(mix, lane): lane for lane in mix.automation}
     tails: dict[str, float] = {}
     for strip in heard:
-        tails[strip.id] = tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip))
+        tails[strip.id] = tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip)) + _away_tail_s(strip, lanes)
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
     ahead: dict[str, int] = {}
-    lanes = {automated(mix, lane): lane for lane in mix.automation}
     formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
     strips = []
     for strip in reversed(heard):
@@ -238,41 +262,84 @@ def _strip(
     strip: Strip,
     clips: tuple[Placed, ...],
     ways: Ways,
-    lanes: dict[tuple[str, str, str], Automation],
+    lanes: Lanes,
     formats: dict[str, Target],
     ahead: dict[str, int],
     out: int,
     own: int,
 ) -> StripPlan:
-    def curve(parameter: str, value: float, bus: str = "") -> Curve:
-        return Curve.of(value, lanes.get((strip.id, parameter, bus)))
+    def curve(value: float, *path: str | int) -> Curve:
+        return Curve.of(value, lanes.get((strip.id, path)))
 
-    azimuth = curve("azimuth_deg", strip.placement.azimuth_deg)
-    elevation = curve("elevation_deg", strip.placement.elevation_deg)
+    azimuth = curve(strip.placement.azimuth_deg, "placement", "azimuth_deg")
+    elevation = curve(strip.placement.elevation_deg, "placement", "elevation_deg")
     channels = clips[0].channels if clips else formats[strip.id].channels
     routes = []
     for send in ways.sends.get(strip.id, ()):
         if send.bus not in ahead:
             continue
-        where = azimuth if send.azimuth_deg is None else Curve((0.0,), (send.azimuth_deg,))
+        where = azimuth if send.azimuth_deg is None else Curve.of(send.azimuth_deg)
         into = _into(strip, channels, formats[send.bus], where, elevation)
         if channels > 1 and send.azimuth_deg is not None:
             into = Gains.fixed(turned(format_of(strip, channels), formats[send.bus], send.azimuth_deg))
         taken = ahead[strip.id] if send.tap == "strip" else out
-        level = curve("level_db", send.level_db, send.bus)
+        level = curve(send.level_db, "sends", send.bus, "level_db")
         routes.append(Route(send.bus, into, level, send.tap, taken - ahead[send.bus]))
     feed = None
     output = ways.outputs.get(strip.id)
     if output == PROGRAMME:
-        feed = _feed(strip, channels, azimuth, elevation)
+        feed = _feed(strip, channels, lanes)
     elif output in ahead:
         into = _into(strip, channels, formats[output], azimuth, elevation)
-        routes.append(Route(output, into, Curve((0.0,), (0.0,)), "post", out - ahead[output]))
+        routes.append(Route(output, into, Curve.of(0.0), "post", out - ahead[output]))
     pad = ahead[strip.id] - out - own
-    fader = curve("gain_db", strip.gain_db)
+    fader = curve(strip.gain_db, "gain_db")
+    away = away_of(feed.where) if isinstance(feed, ObjectFeed) else None
     return StripPlan(
-        strip.id, strip.name, channels, clips, at_work(strip), ahead[strip.id], out, pad, fader, tuple(routes), feed
+        strip.id, strip.name, channels, clips, at_work(strip), ahead[strip.id], out, pad,
+        _chain_lanes(strip, lanes), fader, tuple(routes), feed, away,
+    )  # fmt: skip
+
+
+def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
+    """What moves of the processors at work. Raises InputError where a parameter would change the latency as it moves."""
+    found = []
+    working = [i for i, processor in enumerate(strip.chain) if not processor.bypassed]
+    for (strip_id, path), lane in lanes.items():
+        if strip_id != strip.id or path[0] != "chain" or path[1] not in working:
+            continue
+        processor, rest = strip.chain[int(path[1])], path[2:]
+        ends = {set_in(processor, rest, p.value).latency_samples(48000) for p in lane.points}
+        if len(ends) > 1:
+            raise InputError(
+                f"{processor.title} on {strip.name} would change its latency as it moves; keep the delay later than 0."
+            )
+        found.append(ChainLane(working.index(int(path[1])), rest, Curve.of(0.0, lane)))
+    return tuple(found)
+
+
+def where_of(strip: Strip, own: Layout, lanes: Lanes) -> Where:
+    """Where an object is over time, by the form of its position that is used."""
+    place = strip.placement
+
+    def curve(name: str, value: float | None) -> Curve:
+        lane = lanes.get((strip.id, ("placement", name)))
+        if lane is None and value is None:  # as high as it is wide
+            return curve("extent_deg", place.extent_deg)
+        return Curve.of(value or 0.0, lane)
+
+    position = tuple(curve(name, getattr(place, name)) for name in FORMS[place.coordinates])
+    pair, divergence, diffuseness = (
+        curve(name, getattr(place, name)) for name in ("pair_deg", "divergence", "diffuseness")
     )
+    return Where(place, position, pair, divergence, diffuseness, own.angles_deg)
+
+
+def _away_tail_s(strip: Strip, lanes: Lanes) -> float:
+    if strip.placement.mode != "object" or strip.output != PROGRAMME:
+        return 0.0
+    away = away_of(where_of(strip, LAYOUTS["0+1+0"], lanes))
+    return away.tail_s if away else 0.0
 
 
 def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: Curve) -> Gains:
@@ -287,22 +354,28 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
     return Gains.fixed(gains(np.zeros(1))[0])
 
 
-def _feed(strip: Strip, channels: int, azimuth: Curve, elevation: Curve) -> Feed | None:
+def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:
     placement = strip.placement
     if placement.mode == "none":
         return None
     own = format_of(strip, channels)
+
+    def curve(name: str) -> Curve:
+        return Curve.of(getattr(placement, name), lanes.get((strip.id, ("placement", name))))
+
     if placement.mode == "scene":
         try:
-            return SceneFeed(strip.id, own.order if own.order is not None else order_of(channels))
+            order = own.order if own.order is not None else order_of(channels)
         except InputError as error:
             raise InputError(f"{strip.name}: {error}") from None
+        angles = (curve("azimuth_deg"), curve("elevation_deg"), curve("roll_deg"))
+        return SceneFeed(strip.id, order, *angles, placement.decoder, placement.weighting)
     if placement.mode == "bed":
         bed = target_named(placement.layout)
         assert bed.layout
-        return BedFeed(strip.id, bed.layout, _into(strip, channels, bed, azimuth, elevation))
+        return BedFeed(strip.id, bed.layout, _into(strip, channels, bed, curve("azimuth_deg"), curve("elevation_deg")))
     if own.layout is None:
         raise InputError(f"{strip.name} is an ambisonic scene, which has no single direction; place it as a scene.")
     if any(own.layout.is_lfe):
         raise InputError(f"{strip.name} has an LFE channel, which has no direction; place it as a bed.")
-    return ObjectFeed(strip.id, azimuth, elevation, placement.extent_deg, own.layout.angles_deg)
+    return ObjectFeed(strip.id, where_of(strip, own.layout, lanes))

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from metaphon.core.engine.away import AwayRun
 from metaphon.core.engine.curves import GRID_FRAMES, Fader, Mixer
 from metaphon.core.engine.handing_over import HandOver, Passing, Series
 from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
@@ -12,6 +13,7 @@ from metaphon.core.engine.tails import Tail, tail_for
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.process.processor import Block, DelayLine, Processor
+from metaphon.core.scene.changing import set_in
 from metaphon.core.scene.targets import Target
 
 BLOCK_FRAMES = 8 * GRID_FRAMES
@@ -97,15 +99,17 @@ class StripRun:
         self._fader = Passing(Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
+        self._away = HandOver(AwayRun(plan.away, plan.channels, rate_hz)) if plan.away else None
 
     def _start(self, plan: StripPlan) -> Series:
-        return Series([_Checked(processor, plan, self._rate_hz) for processor in plan.chain])
+        return Series([_Checked(number, plan, self._rate_hz) for number in range(len(plan.chain))])
 
     @property
     def _prompt(self) -> bool:
         """Whether nothing holds sound back, so that silence needs no work."""
         plan = self.plan
-        return not (plan.chain or plan.ahead_in or any(route.wait for route in plan.routes)) and self._chain.at_rest
+        waits = plan.ahead_in or plan.away or any(route.wait for route in plan.routes)
+        return not (plan.chain or waits) and self._chain.at_rest
 
     def adopt(self, plan: StripPlan) -> None:
         """Go on by a new plan of the same shape (see `StripPlan.shape`), passing over without a step."""
@@ -113,9 +117,11 @@ class StripRun:
         if [type(p) for p in plan.chain] != [type(p) for p in old.chain]:
             self._chain.replace(self._start(plan), _tail_frames(old.chain, self._rate_hz))
         else:
-            for part, before, after in zip(self._chain.latest.parts, old.chain, plan.chain, strict=True):
-                if before != after:
-                    part.adopt(after, plan, _tail_frames((before,), self._rate_hz))
+            for part in self._chain.latest.parts:
+                part.adopt(plan)
+        if self._away and plan.away and plan.away != old.away:
+            tail = round(old.away.tail_s * self._rate_hz) if old.away else 0
+            self._away.replace(AwayRun(plan.away, plan.channels, self._rate_hz), tail)
         if plan.fader_db != old.fader_db:
             self._fader.to(Fader(plan.fader_db, self._rate_hz))
         for way, route in zip(self._routes, plan.routes, strict=True):
@@ -128,8 +134,10 @@ class StripRun:
         self.given = None
         if self._prompt and not source.any():
             return None
-        block = self._pad.process(self._chain.process(source))
+        block = self._pad.process(self._chain.process(source, taken))
         after = self.given = self._fader.apply(block, given)
+        far = self._away.process(after, given) if self._away else after
+        sent = far if self.plan.away and self.plan.away.where.placement.sends_too else after
         for way in self._routes:
             match way.route.tap:
                 case "strip":
@@ -137,10 +145,10 @@ class StripRun:
                 case "pre":
                     part = way.take(block, given)
                 case "post":
-                    part = way.take(after, given)
+                    part = way.take(sent, given)
             bus = way.route.bus
             waiting[bus] = waiting[bus] + part if bus in waiting else part
-        return self._hold.process(after) if self.plan.feed else None
+        return self._hold.process(far) if self.plan.feed else None
 
     def _source(self, waiting: dict[str, Block], at: int, frames: int) -> Block:
         block = waiting.pop(self.plan.id, None)
@@ -166,21 +174,63 @@ def _tail_frames(chain: Sequence[Processor], rate_hz: int) -> int:
 
 
 class _Checked:
-    """A processor at work whose samples are looked at: what is not a number goes no further."""
+    """A processor at work whose samples are looked at: what is not a number goes no further.
 
-    def __init__(self, processor: Processor, plan: StripPlan, rate_hz: int) -> None:
+    Where its parameters move it is started anew at each grid point at which they have changed; each takes over from
+    the one before in a straight line up to the next.
+    """
+
+    def __init__(self, number: int, plan: StripPlan, rate_hz: int) -> None:
+        self._number = number
         self._rate_hz = rate_hz
-        self._words = f"{processor.title} on {plan.name}"
-        self._running = HandOver(processor.start(plan.channels, rate_hz))
+        self._set(plan)
+        self._current = self._processor
+        self._running = HandOver(self._processor.start(plan.channels, rate_hz))
+        self._began = False
 
-    def adopt(self, processor: Processor, plan: StripPlan, tail_frames: int) -> None:
-        self._running.replace(processor.start(plan.channels, self._rate_hz), tail_frames)
+    def _set(self, plan: StripPlan) -> None:
+        self._processor = plan.chain[self._number]
+        self._lanes = tuple(lane for lane in plan.chain_lanes if lane.processor == self._number)
+        self._late = sum(p.latency_samples(self._rate_hz) for p in plan.chain[: self._number])
+        self._words = f"{self._processor.title} on {plan.name}"
+        self._channels = plan.channels
 
-    def process(self, block: Block) -> Block:
-        block = self._running.process(block)
+    def adopt(self, plan: StripPlan) -> None:
+        """Go on by another plan, which may set this processor otherwise."""
+        before = self._processor
+        self._set(plan)
+        if self._processor != before and not self._lanes:
+            self._to(self._processor)
+
+    def _to(self, processor: Processor) -> None:
+        self._running.replace(
+            processor.start(self._channels, self._rate_hz), _tail_frames((self._current,), self._rate_hz)
+        )
+        self._current = processor
+
+    def process(self, block: Block, at: int) -> Block:
+        block = self._moving(block, at) if self._lanes else self._running.process(block)
         if not _all_numbers(block):
             raise InputError(f"{self._words} made samples that are not numbers; bypass it or change its settings.")
         return block
+
+    def _moving(self, block: Block, at: int) -> Block:
+        parts = []
+        for first in range(0, block.shape[1], GRID_FRAMES):
+            wanted = self._at((at - self._late + first) / self._rate_hz)
+            if not self._began:  # nothing has sounded yet, so there is nothing to pass over from
+                self._running, self._current = HandOver(wanted.start(self._channels, self._rate_hz)), wanted
+            elif wanted != self._current:
+                self._to(wanted)
+            self._began = True
+            parts.append(self._running.process(block[:, first : first + GRID_FRAMES]))
+        return np.concatenate(parts, axis=1)
+
+    def _at(self, time_s: float) -> Processor:
+        found = self._processor
+        for lane in self._lanes:
+            found = set_in(found, lane.path, float(lane.curve.at(np.array([time_s]))[0]))
+        return found
 
 
 class _Way:

@@ -7,19 +7,22 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
+from scipy.signal import butter, sosfilt
 
 from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Gains, Mixer, grid_times
+from metaphon.core.engine.lapping import Lapped
+from metaphon.core.engine.object_points import direct_and_diffuse, head_directions, layout_gains, scene_gains
 from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
 from metaphon.core.process.processor import Block
 from metaphon.core.scene.entering import loudspeakers_encoded
 from metaphon.core.scene.targets import Target
-from metaphon.core.spatial.ambisonics import channels_of, decode_matrix, encode
+from metaphon.core.spatial.ambisonics import channels_of
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
-from metaphon.core.spatial.directions import ring
+from metaphon.core.spatial.decoding import CROSSOVER_HZ, Weighting, decode_matrix
+from metaphon.core.spatial.decorrelation import decorrelators
 from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
 from metaphon.core.spatial.layouts import Layout
-from metaphon.core.spatial.panning import object_gains, vector_pan
 
 _KEPT_DIRECTIONS = 4096
 
@@ -40,29 +43,104 @@ def tail_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Tail:
 
 
 class MatrixTail:
-    """Loudspeakers and scenes: every feed has a matrix of gains to the target, fixed or moving."""
+    """Loudspeakers and scenes: every feed has a matrix of gains to the target, fixed or moving.
+
+    What has lost its direction goes to the same loudspeakers, each made unlike the others.
+    """
 
     def __init__(self, target: Target, feeds: Sequence[Feed], rate_hz: int) -> None:
         self._channels = target.channels
-        self._mixers = [(feed.strip, Mixer(_gains(target, feed), rate_hz)) for feed in feeds]
+        self._mixers: list[tuple[str, Mixer | _DualBand]] = [
+            (feed.strip, _mixer(target, feed, rate_hz)) for feed in feeds
+        ]
+        diffuse = [feed for feed in feeds if isinstance(feed, ObjectFeed) and feed.where.is_diffuse]
+        self._diffuse = [(feed.strip, Mixer(_object_gains(target, feed, True), rate_hz)) for feed in diffuse]
+        self._unlike = Unlike(target.channels, rate_hz) if diffuse else None
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
+        out = self._sum(self._mixers, signals, first, frames)
+        if self._unlike:
+            out += self._unlike.process(self._sum(self._diffuse, signals, first, frames))
+        return out
+
+    def _sum(
+        self, mixers: Sequence[tuple[str, "Mixer | _DualBand"]], signals: Signals, first: int, frames: int
+    ) -> Block:
         out = np.zeros((self._channels, frames), dtype=np.float32)
-        for strip, mixer in self._mixers:
+        for strip, mixer in mixers:
             if strip in signals:
                 out += mixer.apply(signals[strip], first)
+            elif isinstance(mixer, _DualBand):
+                out += mixer.apply(np.zeros((mixer.inputs, frames), dtype=np.float32), first)
         return out
 
 
-def _gains(target: Target, feed: Feed) -> Gains:
+class Unlike:
+    """Every channel through a filter of its own, in pieces of one grid step."""
+
+    def __init__(self, channels: int, rate_hz: int) -> None:
+        filters = decorrelators(channels, rate_hz)
+        self._size = next_fast_len(GRID_FRAMES + filters.shape[1] - 1, real=True)
+        self._spectra = rfft(filters, self._size).astype(np.complex64)[:, None]
+        self._lapped = Lapped(channels, self._size)
+
+    def process(self, block: Block) -> Block:
+        pieces = rfft(block.reshape(len(block), -1, GRID_FRAMES), self._size) * self._spectra
+        return self._lapped.add(irfft(pieces, self._size))
+
+
+class _DualBand:
+    """A scene decoded in one way below the crossover and in another above, by a filter of first order."""
+
+    def __init__(self, low: Gains, high: Gains, inputs: int, outputs: int, rate_hz: int) -> None:
+        self.inputs = inputs
+        self._high = Mixer(high, rate_hz)
+        self._more = Mixer(
+            Gains(lambda times_s: low.at(times_s) - high.at(times_s), low.moves, (low.key, high.key)), rate_hz
+        )
+        self._sections = butter(1, CROSSOVER_HZ, fs=rate_hz, output="sos")
+        self._state = np.zeros((1, outputs, 2))
+
+    def apply(self, block: Block, first: int) -> Block:
+        more, self._state = sosfilt(
+            self._sections, self._more.apply(block, first).astype(np.float64), axis=1, zi=self._state
+        )
+        return self._high.apply(block, first) + more.astype(np.float32)
+
+
+def _mixer(target: Target, feed: Feed, rate_hz: int) -> "Mixer | _DualBand":
     if isinstance(feed, SceneFeed):
-        if target.layout:
-            return Gains.fixed(decode_matrix(feed.order, target.layout))
-        return Gains.fixed(np.eye(target.channels, channels_of(feed.order)))
+        if target.layout and feed.weighting == "dual_band":
+            low, high = (_scene(target, feed, weighting) for weighting in ("basic", "max_re"))
+            return _DualBand(low, high, channels_of(feed.order), target.channels, rate_hz)
+        return Mixer(_scene(target, feed, feed.weighting), rate_hz)
     if isinstance(feed, BedFeed):
-        bed = _bed_matrix(feed.layout, target)
-        return Gains(lambda times_s: bed @ feed.gains.at(times_s), feed.gains.moves, (target.name, feed))
-    return Gains(lambda times_s: _object_matrix(feed, target, times_s), feed.moves, (target.name, feed))
+        bed, panned = _bed_matrix(feed.layout, target), feed.gains
+        return Mixer(Gains(lambda times_s: bed @ panned.at(times_s), panned.moves, (target.name, feed)), rate_hz)
+    return Mixer(_object_gains(target, feed, False), rate_hz)
+
+
+def _scene(target: Target, feed: SceneFeed, weighting: Weighting) -> Gains:
+    played = (
+        decode_matrix(feed.order, target.layout, feed.decoder, weighting)
+        if target.layout
+        else np.eye(target.channels, channels_of(feed.order))
+    )
+    return Gains(lambda times_s: played @ feed.rotation_at(times_s), feed.moves, (target.name, feed, weighting))
+
+
+def _object_gains(target: Target, feed: ObjectFeed, diffuse: bool) -> Gains:
+    where = feed.where
+
+    def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        if target.layout:
+            panned = layout_gains(where, target.layout, times_s)
+        else:
+            assert target.order is not None
+            panned = scene_gains(where, target.order, times_s)
+        return panned * direct_and_diffuse(where, times_s)[diffuse][:, None, None]
+
+    return Gains(gains, where.moves, (target.name, feed, diffuse))
 
 
 def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
@@ -72,31 +150,8 @@ def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
     return loudspeakers_encoded(bed, target.order)
 
 
-def _object_matrix(feed: ObjectFeed, target: Target, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
-    """(times, target channels, object channels)."""
-    azimuth, elevation = feed.angles_at(times_s)
-    if feed.extent_deg > 0.0:
-        rows = [_wide(a, e, feed.extent_deg, target) for a, e in zip(azimuth.flat, elevation.flat, strict=True)]
-        gains = np.array(rows).reshape(*azimuth.shape, target.channels)
-    elif target.layout:
-        gains = vector_pan(azimuth, elevation, target.layout)
-    else:
-        assert target.order is not None
-        gains = encode(azimuth, elevation, target.order)
-    return np.swapaxes(gains, 1, 2)
-
-
-def _wide(azimuth_deg: float, elevation_deg: float, extent_deg: float, target: Target) -> NDArray[np.float64]:
-    if target.layout:
-        return object_gains(azimuth_deg, elevation_deg, extent_deg, target.layout)
-    assert target.order is not None
-    x, y, z = ring(azimuth_deg, elevation_deg, extent_deg).T
-    harmonics = encode(np.degrees(np.arctan2(-x, y)), np.degrees(np.arcsin(np.clip(z, -1, 1))), target.order)
-    return harmonics.mean(axis=0)
-
-
 @lru_cache(maxsize=8)
-def _kept_directions(head: Head) -> dict[tuple[int, int, float], NDArray[np.complex64]]:
+def _kept_directions(head: Head) -> dict[bytes, NDArray[np.complex64]]:
     """The spectra of directions that were asked for, shared by all tails of a head."""
     return {}
 
@@ -112,61 +167,102 @@ class BinauralTail:
         self._head = head
         self._size = next_fast_len(GRID_FRAMES + head.taps - 1, real=True)
         self._kept = _kept_directions(head)
-        self._carry = np.zeros((2, self._size - GRID_FRAMES), dtype=np.float32)
+        self._lapped = Lapped(2, self._size)
+        rate_hz = head.rate_hz
         self._beds = [
-            (feed.strip, Mixer(feed.gains, head.rate_hz), feed.layout) for feed in feeds if isinstance(feed, BedFeed)
+            (feed.strip, Mixer(feed.gains, rate_hz), feed.layout) for feed in feeds if isinstance(feed, BedFeed)
         ]
         self._bed_filters = {
             layout.name: self._spectra(loudspeaker_responses(head, layout.name)) for _, _, layout in self._beds
         }
         objects = [feed for feed in feeds if isinstance(feed, ObjectFeed)]
-        self._still = [(feed.strip, self._filters(feed, np.zeros(1))[0]) for feed in objects if not feed.moves]
+        still = [feed for feed in objects if not feed.moves]
+        self._still = [(feed, self._filters([feed], np.zeros(1))[0][0]) for feed in still]
         self._moving = [feed for feed in objects if feed.moves]
         scenes = [feed for feed in feeds if isinstance(feed, SceneFeed)]
-        self._scenes = [(feed.strip, self._spectra(scene_responses(head, feed.order))) for feed in scenes]
+        self._scenes = [
+            (feed.strip, Mixer(Gains(feed.rotation_at, feed.moves, feed), rate_hz),
+             self._spectra(scene_responses(head, feed.order)))
+            for feed in scenes
+        ]  # fmt: skip
+        self._unlike = Unlike(2, rate_hz) if any(feed.where.is_diffuse for feed in objects) else None
+        self._apart = Lapped(2, self._size)
 
     def _spectra(self, responses: NDArray[np.float32]) -> NDArray[np.complex64]:
         return rfft(responses, self._size).astype(np.complex64)
 
-    def _filters(self, feed: ObjectFeed, times_s: NDArray[np.float64]) -> NDArray[np.complex64]:
-        """(times, object channels, 2, frequencies)."""
-        azimuth, elevation = feed.angles_at(times_s)
-        spectra = [self._filter(a, e, feed.extent_deg) for a, e in zip(azimuth.flat, elevation.flat, strict=True)]
-        return np.array(spectra).reshape(*azimuth.shape, 2, -1)
-
-    def _filter(self, azimuth_deg: float, elevation_deg: float, extent_deg: float) -> NDArray[np.complex64]:
-        """The spectra for one direction, (2, frequencies), to a quarter of a degree: finer than is heard."""
-        key = (round(azimuth_deg * 4), round(elevation_deg * 4), extent_deg)
-        if key not in self._kept:
-            spread = self._head.responses(ring(key[0] / 4, key[1] / 4, extent_deg))
-            responses = spread.mean(axis=0)
-            energy = np.mean(np.sum(spread**2, axis=(1, 2)))
-            self._kept[key] = self._spectra(responses * np.sqrt(energy / np.sum(responses**2)))
-            if len(self._kept) > _KEPT_DIRECTIONS:
-                self._kept.pop(next(iter(self._kept)))
-        return self._kept[key]
+    def _filters(self, feeds: Sequence[ObjectFeed], times_s: NDArray[np.float64]) -> list[NDArray[np.complex64]]:
+        """(times, object channels, 2, frequencies) of each object; what is not known yet is asked for at once."""
+        wanted: list[list[bytes]] = []
+        new: dict[bytes, tuple[NDArray[np.float64], NDArray[np.float64]]] = {}
+        for feed in feeds:
+            vectors, weights = head_directions(feed.where, times_s)
+            keys = []
+            for cell in vectors.reshape(-1, *vectors.shape[2:]):
+                key = np.round(cell, 5).tobytes() + (weights.tobytes() if len(weights) > 1 else b"")
+                if key not in self._kept and key not in new:
+                    new[key] = cell, weights
+                keys.append(key)
+            wanted.append(keys)
+        if new:
+            counts = [len(vectors) for vectors, _ in new.values()]
+            responses = self._head.responses(np.concatenate([vectors for vectors, _ in new.values()]))
+            found = np.split(responses, np.cumsum(counts)[:-1])
+            for (key, (_, weights)), spread in zip(new.items(), found, strict=True):
+                self._kept[key] = self._spectra(_gathered(spread, weights))
+        answer = [
+            np.array([self._kept[key] for key in keys]).reshape(len(times_s), -1, 2, self._size // 2 + 1)
+            for keys in wanted
+        ]
+        while len(self._kept) > _KEPT_DIRECTIONS:
+            self._kept.pop(next(iter(self._kept)))
+        return answer
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         segments = frames // GRID_FRAMES
         heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
+        diffuse = np.zeros_like(heard) if self._unlike else None
         for name, filters in self._bed_filters.items():
             bed = self._bed_sum(name, signals, first)
             if bed is not None:
                 self._convolve(heard, bed, filters)
-        for strip, filters in [*self._still, *self._scenes]:
+        for strip, turned, filters in self._scenes:
             if strip in signals:
-                self._convolve(heard, signals[strip], filters)
-        times_s = grid_times(first, frames, self._head.rate_hz)
-        for feed in self._moving:
+                self._convolve(heard, turned.apply(signals[strip], first), filters)
+        for feed, filters in self._still:
             if feed.strip in signals:
-                filters = self._filters(feed, times_s)
-                pieces = signals[feed.strip].reshape(-1, segments, GRID_FRAMES)
-                rising = pieces * RAMP
-                before, after = rfft(pieces - rising, self._size), rfft(rising, self._size)
+                self._placed(heard, diffuse, feed, signals[feed.strip], filters)
+        moving = [feed for feed in self._moving if feed.strip in signals]
+        times_s = grid_times(first, frames, self._head.rate_hz)
+        for feed, filters in zip(moving, self._filters(moving, times_s) if moving else (), strict=True):
+            pieces = signals[feed.strip].reshape(-1, segments, GRID_FRAMES)
+            rising = pieces * RAMP
+            before, after = rfft(pieces - rising, self._size), rfft(rising, self._size)
+            direct, lost = direct_and_diffuse(feed.where, times_s)
+            for into, gains in ((heard, direct), (diffuse, lost)):
+                if into is None or not gains.any():
+                    continue
                 for channel in range(len(pieces)):
-                    responses = filters[:, channel].transpose(1, 0, 2)
-                    heard += responses[:, :-1] * before[channel] + responses[:, 1:] * after[channel]
-        return self._overlapped(irfft(heard, self._size), frames)
+                    responses = (filters[:, channel] * gains[:, None, None].astype(np.float32)).transpose(1, 0, 2)
+                    into += responses[:, :-1] * before[channel] + responses[:, 1:] * after[channel]
+        out = self._lapped.add(irfft(heard, self._size))
+        if self._unlike and diffuse is not None:
+            out += self._unlike.process(self._apart.add(irfft(diffuse, self._size)))
+        return out
+
+    def _placed(
+        self,
+        heard: NDArray[np.complex64],
+        diffuse: NDArray[np.complex64] | None,
+        feed: ObjectFeed,
+        block: Block,
+        filters: NDArray[np.complex64],
+    ) -> None:
+        direct, lost = (np.float32(part[0]) for part in direct_and_diffuse(feed.where, np.zeros(1)))
+        if direct:
+            self._convolve(heard, block, filters * direct)
+        if lost and diffuse is not None:
+            self._convolve(diffuse, block, filters * lost)
 
     def _bed_sum(self, layout: str, signals: Signals, first: int) -> Block | None:
         """The sum of all that plays on one layout's loudspeakers, so that each is convolved once."""
@@ -183,10 +279,11 @@ class BinauralTail:
             if responses.any() and channel.any():
                 heard += responses[:, None, :] * rfft(channel, self._size)
 
-    def _overlapped(self, pieces: NDArray[np.float32], frames: int) -> Block:
-        out = np.zeros((2, frames + self._carry.shape[1]), dtype=np.float32)
-        out[:, : self._carry.shape[1]] = self._carry
-        for i in range(pieces.shape[1]):
-            out[:, i * GRID_FRAMES : i * GRID_FRAMES + self._size] += pieces[:, i]
-        self._carry = out[:, frames:].copy()
-        return out[:, :frames]
+
+def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:
+    """What both ears hear, (2, taps), of directions that share a sound's power: one response of their mean energy."""
+    if len(responses) == 1:
+        return responses[0]
+    mean = np.einsum("n,net->et", weights, responses)
+    energy = np.sum(weights * np.sum(responses**2, axis=(1, 2)))
+    return (mean * np.sqrt(energy / max(float(np.sum(mean**2)), 1e-12))).astype(np.float32)

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
 
-MOST_CHANNELS = 24
+MOST_CHANNELS = 64  # an ambisonic scene of order 7
 CONTAINERS = {"WAV": "WAV", "WAVEX": "WAV", "RF64": "WAV", "FLAC": "FLAC", "AIFF": "AIFF"}
 Bits = Literal["16", "24", "32f"]
 

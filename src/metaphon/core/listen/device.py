@@ -13,11 +13,12 @@ from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
 from metaphon.core.process.processor import Block, Running
 from metaphon.core.scene.targets import Target
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
 from metaphon.core.spatial.layouts import layout_named
-from metaphon.core.spatial.sphere_head import SPEED_OF_SOUND_M_S, spherical_head
+from metaphon.core.spatial.sphere_head import spherical_head
 
 _REFLECTIONS = 3  # how many walls a reflection may have met
 

@@ -6,10 +6,10 @@ from numpy.typing import NDArray
 from metaphon.core.listen.monitor import Loudspeaker, LoudspeakerSet
 from metaphon.core.process.processor import Block, DelayLine
 from metaphon.core.scene.targets import Target
-from metaphon.core.spatial.ambisonics import decode_matrix
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
+from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.layouts import layout_named
-from metaphon.core.spatial.sphere_head import SPEED_OF_SOUND_M_S
 
 _STEP_S = 3.0  # how long the test signal stays on one channel
 _NOISE_S = 1.6

@@ -20,7 +20,7 @@ class Hearing(Part):
     """What is heard: a target of the mix, what one strip puts into it (stem), or one track or bus alone.
 
     Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds` keeps to beds or
-    objects. `source` is the mix as it is now, a state of it from its history, an uploaded reference, or the file of
+    objects. `stand_in` is a test signal in the place of the strip. `source` is the mix as it is now, a state of it from its history, an uploaded reference, or the file of
     an earlier render.
     """
 
@@ -29,6 +29,7 @@ class Hearing(Part):
     strip: str | None = None
     kinds: Literal["all", "beds", "objects"] = "all"
     chains: bool = True
+    stand_in: Literal["", "noise", "tone", "click"] = ""
     source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+)$")
 
 

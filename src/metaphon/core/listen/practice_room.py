@@ -8,11 +8,11 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 
 from metaphon.core.listen.monitor import Loudspeaker, LoudspeakerSet
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.head import SHIPPED, load_head
 from metaphon.core.spatial.layouts import layout_named
-from metaphon.core.spatial.sphere_head import SPEED_OF_SOUND_M_S
 
 _NEAREST_M, _FARTHEST_M = 1.9, 2.3
 _LATE_MS = 6.0

@@ -18,6 +18,7 @@ from metaphon.core.listen.device import device_for, key_of
 from metaphon.core.listen.headphones import correction_taps, worn_taps
 from metaphon.core.listen.meters import Meters
 from metaphon.core.listen.monitor import DIM_DB, Checks, Hearing, Monitor
+from metaphon.core.listen.stand_in import standing_in
 from metaphon.core.process.processor import Block, Running
 from metaphon.core.scene.mix import PROGRAMME, Mix
 from metaphon.core.scene.targets import target_named
@@ -40,6 +41,9 @@ def scene_heard(mix: Mix, hearing: Hearing) -> tuple[Mix, Output]:
     strip = next((strip for strip in mix.strips if strip.id == hearing.strip), None)
     if hearing.what != "mix" and strip is None:
         raise InputError("The track or bus that was heard is no longer in the mix; the whole mix is heard.")
+    if hearing.stand_in and strip is not None:
+        mix = standing_in(mix, strip.id, hearing.stand_in)
+        return mix, Output(target_named(hearing.target), strip.id)
     if not hearing.chains:
         mix = _each(mix, lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)})
     if hearing.kinds != "all":
@@ -210,7 +214,7 @@ class Session:
             if name not in self.documents:
                 return  # it is on its way
             scene, output = scene_heard(self.documents[name], hearing)
-            apart = hearing.what in ("alone", "before")
+            apart = hearing.what in ("alone", "before") or bool(hearing.stand_in)
             shared = hearing.model_copy(
                 update={"target": "0+2+0"} if apart else {"target": "0+2+0", "what": "mix", "strip": None}
             )

@@ -6,7 +6,8 @@ from numpy.typing import NDArray
 from metaphon.core.errors import InputError
 from metaphon.core.scene.mix import Bus, Strip
 from metaphon.core.scene.targets import Target, bus_format, target_named
-from metaphon.core.spatial.ambisonics import channels_of, decode_matrix, encode, order_of
+from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
+from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.layouts import Layout, layout_for_channels
 from metaphon.core.spatial.panning import constant_power

@@ -6,9 +6,12 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
+from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
 from metaphon.core.scene.targets import bus_format, target_named
+from metaphon.core.spatial.decoding import Decoder, Weighting
 from metaphon.core.spatial.layouts import layout_named
+from metaphon.core.spatial.zones import Zone
 
 PROGRAMME = "programme"
 
@@ -46,14 +49,56 @@ class Send(Part):
 
 
 class Placement(Part):
-    """How a source enters the immersive mix. Angles in degrees, positive to the left and upwards."""
+    """How a source enters the immersive mix. Angles in degrees, positive to the left and upwards.
+
+    There is one position, said as angles (`sphere`) or as a place in a cube-shaped room (`cube`); what is said in the
+    other form is kept and not used. Distance 1 is the loudspeaker sphere; nearer, a source grows wider. `reference`
+    names the layout whose loudspeakers stand in the corners of the room.
+    """
 
     mode: Literal["bed", "object", "scene", "none"] = "bed"
     layout: Layout = "0+5+0"
-    azimuth_deg: float = Field(0.0, ge=-180.0, le=180.0)
-    elevation_deg: float = Field(0.0, ge=-90.0, le=90.0)
-    distance: float = Field(1.0, ge=0.0, le=10.0)
-    extent_deg: float = Field(0.0, ge=0.0, le=180.0)
+    coordinates: Literal["sphere", "cube"] = choice("sphere", help="Which form of the position is used.")
+    reference: Literal["4+5+0", "4+7+0", "9+10+3"] = choice("4+5+0", help="The layout that fits the room.")
+    azimuth_deg: float = parameter(0.0, -180.0, 180.0, unit="°", step=0.5, help="Round the listener, left positive.")
+    elevation_deg: float = parameter(0.0, -90.0, 90.0, unit="°", step=0.5, help="Above the ears, below negative.")
+    distance: float = parameter(1.0, 0.0, 10.0, unit="", step=0.01, help="1 on the loudspeaker sphere, 0 in the head.")
+    extent_deg: float = parameter(0.0, 0.0, 360.0, unit="°", step=1.0, help="Width of the source.")
+    extent_height_deg: float | None = Field(
+        None, ge=0.0, le=360.0, description="Height of the source; as high as wide where empty.",
+        json_schema_extra={"unit": "°", "step": 1.0},
+    )  # fmt: skip
+    extent_depth: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="How far it reaches towards the listener.")
+    x: float = parameter(0.0, -1.0, 1.0, unit="", step=0.01, help="To the right of the room.")
+    y: float = parameter(1.0, -1.0, 1.0, unit="", step=0.01, help="To the front of the room.")
+    z: float = parameter(0.0, -1.0, 1.0, unit="", step=0.01, help="Up in the room.")
+    extent_x: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from left to right.")
+    extent_y: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from rear to front.")
+    extent_z: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from floor to ceiling.")
+    pair_deg: float = parameter(
+        60.0, 0.0, 360.0, unit="°", step=1.0, help="Angle between the sides of a stereo object."
+    )
+    divergence: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="0 in its place, 1 from either side of it.")
+    divergence_range_deg: float = parameter(45.0, 0.0, 180.0, unit="°", step=1.0, help="How far aside it is spread.")
+    diffuseness: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="How much of it has lost its direction.")
+    importance: int = Field(
+        10, ge=0, le=10, description="10 is kept longest where too many objects are in the way.",
+        json_schema_extra={"unit": "", "step": 1.0},
+    )  # fmt: skip
+    snap: bool = switch(False, help="Play it from the nearest loudspeaker alone.")
+    on_sphere: bool = switch(False, help="Keep it on the loudspeaker sphere whatever its distance.")
+    excluded: tuple[Zone, ...] = Field((), description="Where no loudspeaker plays it.")
+    level_db_per_doubling: float = parameter(
+        0.0, 0.0, 12.0, unit="dB", step=0.5, help="How much quieter at twice the distance; 6 in free field."
+    )
+    air: bool = switch(False, help="Let the air take treble with distance.")
+    travel: bool = switch(False, help="Delay it by the way it travels; what moves is bent in pitch.")
+    sphere_m: float = parameter(2.0, 0.5, 50.0, unit="m", step=0.1, help="How far distance 1 is, in metres.")
+    sends_too: bool = switch(False, help="Distance changes what is sent to reverbs too; else they keep their level.")
+    roll_deg: float = parameter(0.0, -180.0, 180.0, unit="°", step=1.0, help="Turn a scene about its front.")
+    decoder: Decoder = choice("allrad", help="How a scene is played on loudspeakers.")
+    weighting: Weighting = choice("max_re", help="How its orders are weighted.")
+    locked: bool = switch(False, help="Leave it where it is.")
 
 
 class Strip(Part):
@@ -99,12 +144,15 @@ class Group(Part):
 
 
 class Breakpoint(Part):
+    """A value at a time, and how it goes on to the next: in a straight line, held, or eased in and out."""
+
     t_s: float = Field(ge=0.0)
     value: float
+    curve: Literal["linear", "hold", "smooth"] = "linear"
 
 
 class Automation(Part):
-    """A value over time, in straight lines between breakpoints. `target` is strip/part/.../parameter."""
+    """A value over time. `target` is strip/part/.../parameter; azimuth goes the shorter way round."""
 
     target: str
     points: tuple[Breakpoint, ...] = Field(min_length=1)
@@ -160,30 +208,57 @@ class Mix(Part):
         return self
 
 
-# strip parameters that may move in time, and where in the strip they are found
-_LANES: dict[tuple[str, ...], str] = {
-    ("gain_db",): "gain_db",
-    ("placement", "azimuth_deg"): "azimuth_deg",
-    ("placement", "elevation_deg"): "elevation_deg",
-}
+TURNING = ("azimuth_deg", "roll_deg")  # angles that go all the way round
+_STILL = ("divergence_range_deg", "level_db_per_doubling", "sphere_m")  # settings of the placement that do not move
+
+LanePath = tuple[str | int, ...]
 
 
-def automated(mix: Mix, lane: Automation) -> tuple[str, str, str]:
-    """Say what a lane moves: the strip's id, the parameter, and for a send its bus (else empty).
+def automated(mix: Mix, lane: Automation) -> tuple[str, LanePath]:
+    """Say what a lane moves: the strip's id and the way to the value in it.
 
-    Raises ValueError in a plain sentence for a target that is not there.
+    A way is gain_db, placement/PARAMETER, sends/BUS/level_db, chain/NUMBER/PARAMETER or chain/NUMBER/bands/NUMBER/
+    PARAMETER, numbers counted from 0. Raises ValueError in a plain sentence for a target that is not there.
     """
     strip_id, *path = lane.target.split("/")
     strip = next((s for s in mix.strips if s.id == strip_id), None)
     if strip is None:
         raise ValueError(f"the automation {lane.target} moves {strip_id}, which is not in this mix")
-    if tuple(path) in _LANES:
-        return strip_id, _LANES[tuple(path)], ""
-    sent = {send.bus for send in strip.sends}
-    if len(path) == 3 and path[0] == "sends" and path[1] in sent and path[2] == "level_db":
-        return strip_id, "level_db", path[1]
-    known = ", ".join(["/".join(path) for path in _LANES] + ["sends/BUS/level_db"])
-    raise ValueError(f"the automation {lane.target} moves nothing that can move; use {known} of {strip_id}")
+    steps = tuple(int(step) if step.isdigit() else step for step in path)
+    if _range(strip, steps) is None:
+        known = "gain_db, placement/azimuth_deg, sends/BUS/level_db, chain/0/width and the like"
+        raise ValueError(f"the automation {lane.target} moves nothing that can move; use {known} of {strip_id}")
+    return strip_id, steps
+
+
+def range_of(mix: Mix, target: str) -> tuple[float, float]:
+    """The lowest and highest value of what a lane moves. Raises ValueError as `automated` does."""
+    strip_id, path = automated(mix, Automation(target=target, points=(Breakpoint(t_s=0.0, value=0.0),)))
+    found = _range(next(s for s in mix.strips if s.id == strip_id), path)
+    assert found
+    return found
+
+
+def _range(part: Any, path: LanePath) -> tuple[float, float] | None:
+    """The range of the number that a way leads to; None where it leads to none that may move."""
+    if not path:
+        return None
+    step, rest = path[0], path[1:]
+    if isinstance(part, tuple):
+        held = next((item for i, item in enumerate(part) if step in (i, getattr(item, "bus", None))), None)
+        return _range(held, rest) if held is not None else None
+    field = type(part).model_fields.get(str(step)) if isinstance(part, BaseModel) else None
+    if field is None:
+        return None
+    if rest:
+        return _range(getattr(part, str(step)), rest)
+    if (isinstance(part, Placement) and step in _STILL) or (isinstance(part, Send) and step != "level_db"):
+        return None
+    if field.annotation not in (float, float | None):
+        return None
+    low = next((m.ge for m in field.metadata if hasattr(m, "ge")), None)
+    high = next((m.le for m in field.metadata if hasattr(m, "le")), None)
+    return (float(low), float(high)) if low is not None and high is not None else None
 
 
 def schema() -> dict[str, Any]:

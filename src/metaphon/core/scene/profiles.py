@@ -1,8 +1,12 @@
 """What a kind of delivery can hold, and what it will change of a mix, source by source. One row a profile."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
-from metaphon.core.scene.mix import PROGRAMME, Mix
+import numpy as np
+
+from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, positions, sampled_times
+from metaphon.core.scene.mix import PROGRAMME, Mix, Strip
 from metaphon.core.spatial.layouts import layout_named
 
 
@@ -43,44 +47,44 @@ PROFILES: dict[str, Profile] = {
 def changes(mix: Mix, profile: Profile) -> dict[str, list[str]]:
     """What a profile will change of each strip that enters the programme, in a few words each, by the strip's id.
 
-    Objects beyond the number that fits go to the bed, in the order of the mix.
+    Objects beyond the number that fits go to the bed, the least important first, and of those the last.
     """
     found: dict[str, list[str]] = {}
-    objects = 0
-    lows = {
-        lane.target.split("/")[0]
-        for lane in mix.automation
-        if lane.target.endswith("/placement/elevation_deg") and any(p.value < 0.0 for p in lane.points)
-    }
-    for strip in mix.strips:
+    entering = [s for s in mix.strips if s.output == PROGRAMME and not s.resting and s.placement.mode != "none"]
+    objects = sorted((s for s in entering if s.placement.mode == "object"), key=lambda s: -s.placement.importance)
+    most = len(objects) if profile.most_objects is None else profile.most_objects
+    panned = {strip.id for strip in objects[most:]}
+    bed = layout_named(profile.bed).everyday if profile.bed else ""
+    for strip in entering:
         place = strip.placement
-        if strip.output != PROGRAMME or strip.resting or place.mode == "none":
-            continue
         told: list[str] = []
-        bed = layout_named(profile.bed).everyday if profile.bed else ""
         if place.mode == "bed" and profile.bed and place.layout != profile.bed:
             told.append(f"bed {layout_named(place.layout).everyday} set in {bed}")
         if place.mode == "scene" and not profile.scenes:
             told.append(f"scene decoded to {bed}" if bed else "scene decoded")
-        if place.mode == "object":
-            objects += 1
-            if profile.most_objects is not None and objects > profile.most_objects:
-                told.append(f"panned into {bed}" if bed else "panned into a bed")
-            else:
-                told += _of_object(
-                    profile, place.elevation_deg < 0.0 or strip.id in lows, place.extent_deg, place.distance
-                )
+        if strip.id in panned:
+            told.append(f"panned into {bed}" if bed else "panned into a bed")
+        elif place.mode == "object":
+            told += _of_object(mix, strip, profile)
         if told:
             found[strip.id] = told
     return found
 
 
-def _of_object(profile: Profile, below: bool, extent_deg: float, distance: float) -> list[str]:
-    told = []
-    if profile.upper_half and below:
-        told.append("raised to the ears")
-    if not profile.extent and extent_deg > 0.0:
-        told.append("becomes a point")
-    if profile.sphere_only and distance < 1.0:
-        told.append("moved out to the sphere")
-    return told
+def _of_object(mix: Mix, strip: Strip, profile: Profile) -> Iterator[str]:
+    place = strip.placement
+    lanes = {name: lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS[place.coordinates]}
+    times = sampled_times(lanes.values()) if lanes else np.zeros(1)
+    _, elevation, distance, *extent = in_form(
+        positions(place, lanes, times), place.coordinates, "sphere", place.reference
+    )
+    if profile.upper_half and np.any(elevation < -0.01):
+        yield "raised to the ears"
+    if not profile.extent and any(np.any(size > 0.0) for size in extent):
+        yield "becomes a point"
+    if profile.sphere_only and np.any(distance < 0.999) and not place.on_sphere:
+        yield "moved out to the sphere"
+    if not profile.extent and (place.divergence > 0.0 or place.diffuseness > 0.0):
+        yield "no divergence or diffuseness"
+    if profile.most_objects is not None and place.excluded:
+        yield "zones are not kept"

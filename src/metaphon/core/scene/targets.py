@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of
-from metaphon.core.spatial.layouts import LAYOUTS, Layout
+from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named
 
 
 @dataclass(frozen=True)
@@ -25,6 +25,11 @@ class Target:
         return ("left ear", "right ear") if self.order is None else tuple(f"ACN {i}" for i in range(self.channels))
 
     @property
+    def word(self) -> str:
+        """What it is called in a file name."""
+        return self.layout.everyday.replace(" ", "_") if self.layout and self.name.startswith(OWN) else self.name
+
+    @property
     def metering_layout(self) -> Layout | None:
         """The layout whose loudness weights hold: two ears count as a stereo pair, a scene has none."""
         return LAYOUTS["0+2+0"] if self.name == "binaural" else self.layout
@@ -37,8 +42,8 @@ OFFERED = ("0+2+0", "0+5+0", "binaural", "0+1+0", "0+7+0", "4+5+0", "4+7+0", "9+
 
 def target_named(name: str) -> Target:
     """Read a target's name: a BS.2051 layout, `binaural` or `sceneN`. Raises InputError for any other."""
-    if name in LAYOUTS:
-        layout = LAYOUTS[name]
+    if name in LAYOUTS or name.startswith(OWN):
+        layout = layout_named(name)
         return Target(name, layout.title, layout.channels, layout=layout)
     if name == "binaural":
         return Target(name, "Binaural", 2)

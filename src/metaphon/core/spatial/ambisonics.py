@@ -6,11 +6,9 @@ from math import factorial
 import numpy as np
 from numpy.polynomial.legendre import leggauss
 from numpy.typing import ArrayLike, NDArray
-from scipy.special import eval_legendre, lpmv
+from scipy.special import lpmv
 
 from metaphon.core.errors import InputError
-from metaphon.core.spatial.layouts import Layout
-from metaphon.core.spatial.panning import vector_pan
 
 MAX_ORDER = 7
 
@@ -24,7 +22,9 @@ def order_of(channels: int) -> int:
     """The order of a scene with so many channels. Raises InputError where no full sphere has that many."""
     order = round(np.sqrt(channels)) - 1
     if channels < 1 or channels_of(order) != channels:
-        raise InputError(f"An ambisonic scene has 4, 9 or 16 channels, this has {channels}; place it as bed or object.")
+        raise InputError(
+            f"An ambisonic scene has 4, 9, 16 and so on up to 64 channels, this has {channels}; place it as bed or object."
+        )
     return order
 
 
@@ -45,11 +45,6 @@ def encode(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, order: int) -> NDAr
     return np.stack(rows, axis=-1)
 
 
-def max_re_weights(order: int) -> NDArray[np.float64]:
-    """The weight of each order that makes the energy vector longest. Source: Zotter & Frank 2012."""
-    return eval_legendre(np.arange(order + 1), np.cos(np.radians(137.9 / (order + 1.51))))
-
-
 @lru_cache(maxsize=8)
 def sphere_grid(degree: int = 24) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     """Azimuths, elevations (degrees) and weights (summing to one) of a grid exact to this polynomial degree.
@@ -61,24 +56,3 @@ def sphere_grid(degree: int = 24) -> tuple[NDArray[np.float64], NDArray[np.float
     azimuth = np.tile(np.arange(turns) * 360.0 / turns - 180.0 + 180.0 / turns, len(heights))
     elevation = np.repeat(np.degrees(np.arcsin(heights)), turns)
     return azimuth, elevation, np.repeat(weights / 2.0, turns) / turns
-
-
-def virtual_decode(order: int) -> NDArray[np.float64]:
-    """Decode a scene to the directions of `sphere_grid`, (directions, channels), max-rE weighted, summing energy to one."""
-    azimuth, elevation, weights = sphere_grid()
-    harmonics = encode(azimuth, elevation, order)
-    per_channel = np.concatenate([[(2 * n + 1) * w] * (2 * n + 1) for n, w in enumerate(max_re_weights(order))])
-    return weights[:, None] * harmonics * per_channel
-
-
-@lru_cache(maxsize=64)
-def decode_matrix(order: int, layout: Layout) -> NDArray[np.float64]:
-    """The gains (channels of the layout, channels of the scene) that play a scene on loudspeakers.
-
-    The scene is decoded to a sphere of imaginary loudspeakers which are then panned; the energy summed over
-    the loudspeakers is one on average over all directions. Source: AllRAD, Zotter & Frank 2012.
-    """
-    azimuth, elevation, weights = sphere_grid()
-    matrix = vector_pan(azimuth, elevation, layout).T @ virtual_decode(order)
-    energy = np.sum(weights * np.sum((matrix @ encode(azimuth, elevation, order).T) ** 2, axis=0))
-    return matrix / np.sqrt(energy)

@@ -5,7 +5,8 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.spatial.ambisonics import encode, sphere_grid, virtual_decode
+from metaphon.core.spatial.ambisonics import encode, sphere_grid
+from metaphon.core.spatial.decoding import virtual_decode
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.head import Head
 from metaphon.core.spatial.layouts import layout_named

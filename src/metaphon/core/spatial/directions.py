@@ -24,18 +24,7 @@ def wrap_azimuth(azimuth_deg: ArrayLike) -> NDArray[np.float64]:
     return 180.0 - np.mod(180.0 - np.asarray(azimuth_deg, dtype=float), 360.0)
 
 
-def ring(azimuth_deg: float, elevation_deg: float, extent_deg: float, count: int = 8) -> Vectors:
-    """Give a direction and, where it has extent, a circle of directions round it.
-
-    The circle lies at half of extent_deg (0 to 180) from the middle. Result: (1 or count + 1, 3).
-    Source: multiple-direction panning, Pulkki 1999.
-    """
-    middle = unit_vectors(azimuth_deg, elevation_deg)
-    if extent_deg <= 0.0:
-        return middle[None, :]
-    right = unit_vectors(azimuth_deg - 90.0, 0.0)
-    up = np.cross(right, middle)
-    turn = np.arange(count)[:, None] * (2.0 * np.pi / count)
-    half = np.radians(min(extent_deg, 180.0) / 2.0)
-    circle = np.cos(half) * middle + np.sin(half) * (np.cos(turn) * right + np.sin(turn) * up)
-    return np.vstack([middle[None, :], circle])
+def angles_of(vectors: Vectors) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Azimuth and elevation in degrees of vectors (..., 3) of any length but 0."""
+    x, y, z = np.moveaxis(vectors, -1, 0)
+    return np.degrees(np.arctan2(-x, y)), np.degrees(np.arctan2(z, np.hypot(x, y)))

@@ -1,7 +1,8 @@
 """Loudspeaker layouts of ITU-R BS.2051-3: names, channel order and nominal directions. One row a layout."""
 
+import re
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -49,11 +50,15 @@ LOUDSPEAKERS: dict[str, tuple[float, float]] = {
 
 @dataclass(frozen=True)
 class Layout:
-    """A loudspeaker layout: its BS.2051 name, its everyday name and its channels in order."""
+    """A loudspeaker layout: its name (of BS.2051 where it has one), its everyday name and its channels in order.
+
+    `places` are (azimuth, elevation) in degrees of each channel, for layouts that are not in the table.
+    """
 
     name: str
     everyday: str
     labels: tuple[str, ...]
+    places: tuple[tuple[float, float], ...] | None = None
 
     @property
     def channels(self) -> int:
@@ -61,7 +66,7 @@ class Layout:
 
     @property
     def title(self) -> str:
-        return f"{self.everyday} ({self.name})"
+        return self.everyday if self.places else f"{self.everyday} ({self.name})"
 
     @cached_property
     def is_lfe(self) -> tuple[bool, ...]:
@@ -74,7 +79,7 @@ class Layout:
 
     @cached_property
     def angles_deg(self) -> tuple[tuple[float, float], ...]:
-        return tuple(LOUDSPEAKERS[label] for label in self.labels)
+        return self.places or tuple(LOUDSPEAKERS[label] for label in self.labels)
 
     @cached_property
     def vectors(self) -> Vectors:
@@ -83,11 +88,16 @@ class Layout:
         return unit_vectors(azimuth, elevation)
 
     @cached_property
-    def mirror(self) -> tuple[int, ...]:
-        """For each channel the index of the one on the other side."""
-        swap = str.maketrans("+-", "-+")
-        found = {label: i for i, label in enumerate(self.labels)}
-        return tuple(found.get(label.translate(swap), i) for i, label in enumerate(self.labels))
+    def mirror(self) -> tuple[int, ...] | None:
+        """For each channel the index of the one on the other side; None where a loudspeaker has no such partner."""
+        found = []
+        for i, vector in enumerate(self.vectors * (-1.0, 1.0, 1.0)):
+            near = [k for k in range(self.channels) if self.is_lfe[k] == self.is_lfe[i]]
+            apart = [float(np.linalg.norm(self.vectors[k] - vector)) for k in near]
+            if not self.is_lfe[i] and min(apart) > 1e-6:
+                return None
+            found.append(i if self.is_lfe[i] else near[int(np.argmin(apart))])
+        return tuple(found)
 
 
 def _layout(name: str, everyday: str, labels: str) -> Layout:
@@ -135,12 +145,59 @@ _BY_CHANNELS = {
 }
 
 
+OWN = "own:"  # what the name of a layout of one's own begins with; all of it follows in the name
+_MOST_OWN = 64
+_CLOSEST_DEG = 4.0
+
+
+@lru_cache(maxsize=256)
 def layout_named(name: str) -> Layout:
-    """Look a layout up by its BS.2051 name. Raises InputError for an unknown one."""
-    try:
+    """Look a layout up by its BS.2051 name, or read one of one's own. Raises InputError for an unknown one."""
+    if name in LAYOUTS:
         return LAYOUTS[name]
-    except KeyError:
-        raise InputError(f"There is no loudspeaker layout {name}; use one of {', '.join(LAYOUTS)}.") from None
+    if name.startswith(OWN):
+        title, *rows = name.removeprefix(OWN).split(";")
+        return own_layout(title, "\n".join(row.replace("=", " ").replace(",", " ") for row in rows))
+    raise InputError(f"There is no loudspeaker layout {name}; use one of {', '.join(LAYOUTS)}.")
+
+
+def own_layout(title: str, table: str) -> Layout:
+    """A layout from a table of one loudspeaker a line: label, azimuth, elevation in degrees; LFE needs no angles.
+
+    Raises InputError naming the line that is wrong, or what the whole lacks.
+    """
+    title = " ".join(title.split())
+    if not re.fullmatch(r"[\w .()+-]{1,40}", title):
+        raise InputError("A layout needs a name of letters and figures, 40 at most; type one.")
+    labels: list[str] = []
+    places: list[tuple[float, float]] = []
+    for number, line in enumerate(table.splitlines(), start=1):
+        cells = line.replace(",", " ").replace(";", " ").replace("\u2212", "-").split()
+        if not cells or cells[0].startswith("#"):
+            continue
+        label = cells[0]
+        try:
+            azimuth, elevation = (float(cell) for cell in (*cells[1:], *("0", "0")[len(cells) - 1 :]))
+        except ValueError:
+            raise InputError(f"Line {number}: write label, azimuth, elevation, as in L 30 0.") from None
+        if not re.fullmatch(r"[A-Za-z0-9+_.-]{1,12}", label) or label in labels:
+            raise InputError(f"Line {number}: the label {label} is used twice or has signs in it; write another.")
+        if not (-180.0 <= azimuth <= 180.0 and -90.0 <= elevation <= 90.0):
+            raise InputError(f"Line {number}: azimuth may be -180 to 180, elevation -90 to 90 degrees.")
+        labels.append(label)
+        places.append((azimuth, elevation))
+    name = OWN + ";".join([title, *(f"{a}={x:g},{y:g}" for a, (x, y) in zip(labels, places, strict=True))])
+    layout = Layout(name, title, tuple(labels), tuple(places))
+    if not layout.main or layout.channels > _MOST_OWN:
+        raise InputError(f"A layout has 1 to {_MOST_OWN} loudspeakers; this has {len(layout.main)}.")
+    main = list(layout.main)
+    near = np.degrees(np.arccos(np.clip(layout.vectors[main] @ layout.vectors[main].T, -1.0, 1.0)))
+    near += np.eye(len(main)) * 360.0
+    one, other = divmod(int(np.argmin(near)), len(main))
+    if len(main) > 1 and near[one, other] < _CLOSEST_DEG:
+        pair = f"{labels[main[one]]} and {labels[main[other]]}"
+        raise InputError(f"{pair} stand at one place; set them {_CLOSEST_DEG:g} degrees apart or more.")
+    return layout
 
 
 def layout_for_channels(channels: int) -> Layout:

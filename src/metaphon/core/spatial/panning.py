@@ -5,9 +5,10 @@ from itertools import pairwise
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.spatial import ConvexHull
+from scipy.spatial import ConvexHull, QhullError
 
-from metaphon.core.spatial.directions import Vectors, ring, unit_vectors, wrap_azimuth
+from metaphon.core.errors import InputError
+from metaphon.core.spatial.directions import Vectors, unit_vectors, wrap_azimuth
 from metaphon.core.spatial.layouts import Layout
 
 Gains = NDArray[np.float64]
@@ -53,27 +54,22 @@ def vector_pan(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, layout: Layout)
     loudspeaker above or below, an imaginary one there shares its part among its neighbours. The gains for
     the mirrored direction are the mirrored gains. Source: Pulkki 1997.
     """
-    azimuth, elevation = np.broadcast_arrays(
-        np.asarray(azimuth_deg, dtype=float), np.asarray(elevation_deg, dtype=float)
-    )
+    return pan_vectors(unit_vectors(azimuth_deg, elevation_deg), layout)
+
+
+def pan_vectors(vectors: Vectors, layout: Layout) -> Gains:
+    """As `vector_pan`, for unit vectors (..., 3); the result is (..., channels)."""
+    flat = vectors.reshape(-1, 3)
     if not _surrounds(layout):
-        return _front_pan(azimuth, layout)
-    vectors = unit_vectors(azimuth, elevation).reshape(-1, 3)
-    one = _facet_gains(vectors, layout)
-    other = _facet_gains(vectors * [-1.0, 1.0, 1.0], layout)[:, list(layout.mirror)]
-    return normalised(one + other).reshape(*azimuth.shape, layout.channels)
-
-
-def object_gains(azimuth_deg: float, elevation_deg: float, extent_deg: float, layout: Layout) -> Gains:
-    """Gains (channels) of an object with extent: the energy of a ring of directions, summed.
-
-    Source: multiple-direction panning, Pulkki 1999.
-    """
-    if extent_deg <= 0.0:
-        return vector_pan(azimuth_deg, elevation_deg, layout)
-    x, y, z = ring(azimuth_deg, elevation_deg, extent_deg).T
-    spread = vector_pan(np.degrees(np.arctan2(-x, y)), np.degrees(np.arcsin(np.clip(z, -1, 1))), layout)
-    return normalised(np.sqrt(np.mean(spread**2, axis=0)))
+        if len({layout.angles_deg[i][1] for i in layout.main}) == 1:
+            # by how far it lies aside: so nothing jumps straight above
+            aside = np.degrees(np.arcsin(np.clip(-vectors[..., 0], -1.0, 1.0)))
+            return _front_pan(aside, layout)
+        flat = np.column_stack([flat[:, 0], np.abs(flat[:, 1]), flat[:, 2]])  # what lies behind is heard in front
+    gains = _facet_gains(flat, layout)
+    if layout.mirror is not None:
+        gains = normalised(gains + _facet_gains(flat * [-1.0, 1.0, 1.0], layout)[:, list(layout.mirror)])
+    return gains.reshape(*vectors.shape[:-1], layout.channels)
 
 
 def _surrounds(layout: Layout) -> bool:
@@ -123,7 +119,13 @@ def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
         corners.append(vector)
         near = [i for i, elevation in zip(layout.main, elevations, strict=True) if elevation == layer]
         feeds.append(np.sum(np.eye(layout.channels)[near], axis=0) / np.sqrt(len(near)))
-    triangles = ConvexHull(np.array(corners)).simplices
+    if not _surrounds(layout):
+        corners.append(np.array([0.0, -1.0, 0.0]))
+        feeds.append(np.zeros(layout.channels))
+    try:
+        triangles = ConvexHull(np.array(corners)).simplices
+    except QhullError:
+        raise InputError(f"{layout.title} has its loudspeakers on one line; set some of them elsewhere.") from None
     bases = np.linalg.pinv(np.array(corners)[triangles])
     return bases, triangles, np.array(feeds)
 

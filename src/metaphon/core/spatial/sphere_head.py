@@ -5,10 +5,10 @@ from functools import lru_cache
 import numpy as np
 from scipy.fft import irfft, rfftfreq
 
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.head import Head
 
-SPEED_OF_SOUND_M_S = 343.0
 _TAPS = 256
 _LEAD_S = 0.0012
 _SHADOW_FLOOR = 0.1

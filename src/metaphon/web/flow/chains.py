@@ -9,14 +9,16 @@ from pydantic import ValidationError
 
 from metaphon.core.errors import InputError
 from metaphon.core.process.registry import KINDS
-from metaphon.web.flow.controls import Control, band_controls, controls_of, title_of
+from metaphon.web.flow.controls import band_controls, controls_of, title_of
 from metaphon.web.flow.edits import ids_in, strip_of
 from metaphon.web.flow.views import changed
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Processor, StartingPoint, Strip
 from metaphon.web.mixes.numbers import as_ms, parse_number
 from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.renumbering import renumber
 from metaphon.web.mixes.views import seen
+from metaphon.web.shell.controls import Control
 
 
 def _row_of(request: HttpRequest, mix_id: int, processor_id: int) -> tuple[Mix, Processor]:
@@ -67,14 +69,20 @@ def _read(request: HttpRequest, control: Control, mix: Mix) -> tuple[Any, str]:
     raise InputError(f"{control.label} cannot be set.")
 
 
-def _write(request: HttpRequest, mix: Mix, row: Processor, parameters: dict[str, Any], what: str) -> HttpResponse:
-    """Keep new parameters, once the processor's model has taken them."""
+def _write(
+    request: HttpRequest, mix: Mix, row: Processor, parameters: dict[str, Any], what: str, gone: int | None = None
+) -> HttpResponse:
+    """Keep new parameters, once the processor's model has taken them. `gone` is the number of a band taken off."""
     try:
         KINDS[row.kind](**parameters)
     except ValidationError as error:
         raise InputError(f"{title_of(row)}: {error.errors()[0]['msg']}.") from None
     with journal.edit(mix, request.user, f"{row.strip.name}, {title_of(row).lower()}: {what}"[:255], seen(request)):
         Processor.objects.filter(pk=row.pk).update(parameters=parameters)
+        if gone is not None:
+            place = list(row.strip.processors.values_list("pk", flat=True)).index(row.pk)
+            later = {number: number - 1 for number in range(gone + 1, len(row.parameters["bands"]))}
+            renumber(mix, f"{row.strip.ref}/chain/{place}/bands", {gone: None, **later})
     return changed(request, mix, [row.strip_id])
 
 
@@ -91,6 +99,7 @@ def set_band(request: HttpRequest, mix_id: int, processor_id: int, place: int, f
     bands = [dict(band) for band in row.parameters.get("bands", ())]
     if place >= len(bands):
         raise InputError("This band is no longer there; look again.")
+    gone = place if field == "remove" else None
     if field == "remove":
         del bands[place]
         what = f"band {place + 1} removed"
@@ -100,7 +109,7 @@ def set_band(request: HttpRequest, mix_id: int, processor_id: int, place: int, f
             raise InputError(f"A band has no {field}.")
         bands[place][field], shown = _read(request, control, mix)
         what = f"band {place + 1}, {control.label.lower()} {shown}"
-    return _write(request, mix, row, {**row.parameters, "bands": bands}, what)
+    return _write(request, mix, row, {**row.parameters, "bands": bands}, what, gone)
 
 
 @require_POST
@@ -115,6 +124,7 @@ def act(request: HttpRequest, mix_id: int, processor_id: int, action: str) -> Ht
              "bypass": f"{'Brought back' if row.bypassed else 'Bypassed'} {title} on {strip.name}"}  # fmt: skip
     if action not in words:
         raise InputError("A processor can be moved, bypassed, copied or removed.")
+    before = list(strip.processors.values_list("pk", flat=True))
     with journal.edit(mix, request.user, words[action], seen(request)):
         if action == "bypass":
             Processor.objects.filter(pk=row.pk).update(bypassed=not row.bypassed)
@@ -124,8 +134,10 @@ def act(request: HttpRequest, mix_id: int, processor_id: int, action: str) -> Ht
         if action in ("up", "down"):
             at = order.index(row)
             order.insert(max(at + (-1 if action == "up" else 1), 0), order.pop(at))
-        for position, each in enumerate(order):
-            Processor.objects.filter(pk=each.pk).update(position=position)
+        now = {each.pk: position for position, each in enumerate(order)}
+        renumber(mix, f"{strip.ref}/chain", {old: now.get(pk) for old, pk in enumerate(before)})
+        for pk, position in now.items():
+            Processor.objects.filter(pk=pk).update(position=position)
     return changed(request, mix, [strip.pk])
 
 
@@ -181,6 +193,7 @@ def load(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
         return changed(request, mix, [strip.pk])
     with journal.edit(mix, request.user, f"{strip.name} starts from {point.name}"[:255], seen(request)):
         strip.processors.all().delete()
+        mix.automation.filter(target__startswith=f"{strip.ref}/chain/").delete()
         known = [each for each in point.chain if each["kind"] in KINDS]
         _append(strip, [(each["kind"], each["bypassed"], each["parameters"]) for each in known])
     return changed(request, mix, [strip.pk])

@@ -11,13 +11,14 @@ from metaphon.core.errors import InputError
 from metaphon.core.scene.mix import PROGRAMME
 from metaphon.core.scene.targets import bus_format
 from metaphon.core.spatial.directions import wrap_azimuth
-from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.flow.views import changed
 from metaphon.web.intake.recordings import free_ref
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Group, Mix, Placement, Processor, Send, Strip
 from metaphon.web.mixes.numbers import parse_number
 from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.placing import place_as, placed_as, said_as, set_as
+from metaphon.web.mixes.renumbering import renumber
 from metaphon.web.mixes.views import seen
 
 # what a row's numbers may be: name in the sentence, lowest, highest, unit, and which group setting moves it
@@ -25,7 +26,7 @@ _NUMBERS = {
     "gain_db": ("Gain", -120.0, 12.0, "dB", "moves_gain"),
     "azimuth_deg": ("Azimuth", -180.0, 180.0, "°", "moves_position"),
     "elevation_deg": ("Elevation", -90.0, 90.0, "°", "moves_position"),
-    "extent_deg": ("Extent", 0.0, 180.0, "°", "moves_position"),
+    "extent_deg": ("Extent", 0.0, 360.0, "°", "moves_position"),
 }
 _SWITCHES = {
     "muted": ("Muted", "Unmuted"),
@@ -92,14 +93,14 @@ def set_field(request: HttpRequest, mix_id: int, strip_id: int, field: str) -> H
 
 
 def _value(strip: Strip, field: str) -> float:
-    return float(strip.gain_db if field == "gain_db" else getattr(strip.placement, field))
+    return float(strip.gain_db) if field == "gain_db" else said_as(strip.placement, "sphere")[field]
 
 
 def _write(strip: Strip, field: str, value: float) -> None:
     if field == "gain_db":
         Strip.objects.filter(pk=strip.pk).update(gain_db=value)
     else:
-        Placement.objects.filter(strip=strip).update(**{field: value})
+        set_as(strip.placement, "sphere", **{field: value})
 
 
 def _set_number(request: HttpRequest, mix: Mix, strip: Strip, field: str, text: str) -> list[int]:
@@ -142,6 +143,7 @@ def _invert(strip: Strip, on: bool) -> None:
     if row is None:
         for later in strip.processors.all():
             Processor.objects.filter(pk=later.pk).update(position=later.position + 1)
+        renumber(strip.mix, f"{strip.ref}/chain", {n: n + 1 for n in range(strip.processors.count())})
         row = Processor.objects.create(strip=strip, kind="basics", position=0)
     Processor.objects.filter(pk=row.pk).update(parameters={**row.parameters, "polarity_inverted": on})
 
@@ -159,13 +161,8 @@ def _feed(strips: Iterable[Strip], bus: Strip | None, to_programme: bool) -> Non
 
 
 def _set_placement(request: HttpRequest, mix: Mix, strips: list[Strip], text: str) -> None:
-    mode = "bed" if text in LAYOUTS else text
-    if mode not in Placement.Mode.values:
-        raise InputError("Place a track as bed, object, scene or none.")
-    where = f"{LAYOUTS[text].everyday} bed" if mode == "bed" and text in LAYOUTS else mode
-    values = {"mode": mode, **({"layout": text} if text in LAYOUTS else {})}
-    with journal.edit(mix, request.user, f"{_named(strips)}: placed as {where}", seen(request)):
-        Placement.objects.filter(strip__in=strips).update(**values)
+    with journal.edit(mix, request.user, f"{_named(strips)}: placed as {placed_as(text)}", seen(request)):
+        place_as(strips, text)
 
 
 def _set_layout(request: HttpRequest, mix: Mix, strip: Strip, text: str) -> None:

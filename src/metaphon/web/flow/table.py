@@ -18,13 +18,15 @@ from metaphon.core.scene.entering import format_for, told
 from metaphon.core.scene.mix import PROGRAMME
 from metaphon.core.scene.targets import BUS_FORMATS, bus_format, target_named
 from metaphon.core.spatial.layouts import LAYOUTS
-from metaphon.web.flow.controls import Control, controls_of, title_of
+from metaphon.web.flow.controls import controls_of, title_of
 from metaphon.web.intake.recordings import SCENE_CHANNELS, kind_of
 from metaphon.web.mixes.assemble import local_path
 from metaphon.web.mixes.models import Mix, Placement, Processor, Send, Strip
 from metaphon.web.mixes.permissions import User
+from metaphon.web.mixes.placing import said_as
+from metaphon.web.shell.controls import Control
 
-BED_LAYOUTS = ("0+2+0", "0+5+0", "0+7+0", "4+5+0", "4+7+0", "9+10+3")
+_ANGLES = ("azimuth_deg", "elevation_deg", "extent_deg")
 _FREQUENCIES_HZ = np.geomspace(20.0, 20000.0, 120)
 
 
@@ -48,7 +50,8 @@ class Row:
     output_name: str
     placed: str
     placed_name: str
-    moving: dict[str, tuple[float, float]]
+    where: dict[str, float]  # the place as angles
+    moving: dict[str, bool]
     has_azimuth: bool
     has_elevation: bool
     turns: bool  # whether its sends can have an azimuth of their own
@@ -63,7 +66,7 @@ def table(mix: Mix, only: list[int] | None = None) -> dict[str, Any]:
         "clips__audio", "sends", "processors"
     )
     buses = {strip.pk: strip for strip in mix.strips.filter(kind=Strip.Kind.BUS)}
-    lanes = {lane.target: [point["value"] for point in lane.points] for lane in mix.automation.all()}
+    lanes = set(mix.automation.values_list("target", flat=True))
     strips = everything if only is None else everything.filter(pk__in=only)
     rows = [_row(strip, buses, lanes) for strip in strips]
     return {
@@ -71,7 +74,7 @@ def table(mix: Mix, only: list[int] | None = None) -> dict[str, Any]:
         "resting_rows": [row for row in rows if row.strip.resting],
         "all_rows": rows,
         "buses": list(buses.values()),
-        "beds": [LAYOUTS[name] for name in BED_LAYOUTS],
+        "beds": [layout for layout in LAYOUTS.values() if layout.channels > 1],
         "groups": list(mix.groups.all()),
         "base": reverse("flow:show", args=[mix.pk]),
     }
@@ -85,12 +88,12 @@ def channels_of(strip: Strip) -> int:
     return clips[0].audio.channels if clips else 0
 
 
-def _row(strip: Strip, buses: dict[int, Strip], lanes: dict[str, list[float]]) -> Row:
+def _row(strip: Strip, buses: dict[int, Strip], lanes: set[str]) -> Row:
     channels = channels_of(strip)
+    in_room = strip.placement.coordinates == "cube"
     moving = {
-        name: (min(values), max(values))
+        name: any(f"{strip.ref}/placement/{one}" in lanes for one in ("xyz" if in_room else (name,)))
         for name in ("azimuth_deg", "elevation_deg")
-        if (values := lanes.get(f"{strip.ref}/placement/{name}"))
     }
     output = buses.get(strip.output_bus_id or 0)
     place = strip.placement
@@ -115,6 +118,7 @@ def _row(strip: Strip, buses: dict[int, Strip], lanes: dict[str, list[float]]) -
         output_name="The mix" if strip.to_programme else output.name if output else "Nothing",
         placed=place.layout if bed else place.mode,
         placed_name=f"Bed {LAYOUTS[place.layout].everyday}" if bed else place.get_mode_display(),
+        where=said_as(place, "sphere") if place.coordinates == "cube" else {name: getattr(place, name) for name in _ANGLES},
         moving=moving,
         has_azimuth=turns or pans,
         has_elevation=turns,

@@ -10,12 +10,12 @@ from django.utils.text import slugify
 
 from metaphon.core.errors import InputError
 from metaphon.core.files.intake import take_in
-from metaphon.core.spatial.ambisonics import order_of
+from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.mixes.models import AudioFile, Clip, Mix, Placement, Strip
 
 _SUFFIXES = {"WAV": "wav", "FLAC": "flac", "AIFF": "aiff"}
-SCENE_CHANNELS = (4, 9, 16)
+SCENE_CHANNELS = tuple(channels_of(order) for order in range(1, MAX_ORDER + 1))
 
 
 class _Finished(File):

@@ -10,6 +10,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.files.mixdoc import parse
 from metaphon.core.listen import headphones
 from metaphon.core.scene.mix import Mix as Scene
+from metaphon.core.scene.mix import Placement
 from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.listen.models import Kept, Reference
@@ -105,7 +106,7 @@ def tried(mix: Mix, address: str) -> tuple[str, tuple[str | int, ...]]:
         raise InputError("This is no longer there; look again.")
     if match.view_name == "flow:set" and named["field"] in ("gain_db", "muted", "soloed"):
         return strip.ref, (named["field"],)
-    if match.view_name == "flow:set" and named["field"] in ("azimuth_deg", "elevation_deg", "extent_deg"):
+    if match.view_name in ("flow:set", "field:set") and named["field"] in Placement.model_fields:
         return strip.ref, ("placement", named["field"])
     if match.view_name == "flow:set_send":
         return strip.ref, ("sends", mix.strips.values_list("ref", flat=True).get(pk=named["bus_id"]), "level_db")

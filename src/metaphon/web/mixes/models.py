@@ -5,10 +5,19 @@ from django.db import models
 from django.db.models import F, Q
 from django.db.models.fields.files import FieldFile
 
+from metaphon.core.files.audio import MOST_CHANNELS
 from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.ambisonics import MAX_ORDER
 from metaphon.core.spatial.layouts import LAYOUTS
+from metaphon.core.spatial.room_cube import REFERENCES
 
+_PLACEMENT_RANGES: dict[str, tuple[float, float]] = {
+    "azimuth_deg": (-180.0, 180.0), "elevation_deg": (-90.0, 90.0), "distance": (0.0, 10.0),
+    "extent_deg": (0.0, 360.0), "extent_depth": (0.0, 1.0), "x": (-1.0, 1.0), "y": (-1.0, 1.0), "z": (-1.0, 1.0),
+    "extent_x": (0.0, 1.0), "extent_y": (0.0, 1.0), "extent_z": (0.0, 1.0), "pair_deg": (0.0, 360.0),
+    "divergence": (0.0, 1.0), "divergence_range_deg": (0.0, 180.0), "diffuseness": (0.0, 1.0), "importance": (0, 10),
+    "level_db_per_doubling": (0.0, 12.0), "sphere_m": (0.5, 50.0), "roll_deg": (-180.0, 180.0),
+}  # fmt: skip
 _BUS_WIDTHS = [*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1))]
 
 
@@ -90,7 +99,7 @@ class AudioFile(models.Model):
 
     class Meta:
         ordering = ["pk"]
-        constraints = [between("channels", 1, 24), between("frames", 1, 2**48)]
+        constraints = [between("channels", 1, MOST_CHANNELS), between("frames", 1, 2**48)]
 
     @property
     def duration_s(self) -> float:
@@ -223,10 +232,37 @@ class Placement(models.Model):
     strip = models.OneToOneField(Strip, models.CASCADE, related_name="placement")
     mode = models.CharField(max_length=6, choices=Mode, default=Mode.BED)
     layout = models.CharField(max_length=8, default="0+5+0")
+    coordinates = models.CharField(max_length=6, choices=[("sphere", "angles"), ("cube", "room")], default="sphere")
+    reference = models.CharField(max_length=8, default="4+5+0")
     azimuth_deg = models.FloatField(default=0.0)
     elevation_deg = models.FloatField(default=0.0)
     distance = models.FloatField(default=1.0)
     extent_deg = models.FloatField(default=0.0)
+    extent_height_deg = models.FloatField(null=True, blank=True)
+    extent_depth = models.FloatField(default=0.0)
+    x = models.FloatField(default=0.0)
+    y = models.FloatField(default=1.0)
+    z = models.FloatField(default=0.0)
+    extent_x = models.FloatField(default=0.0)
+    extent_y = models.FloatField(default=0.0)
+    extent_z = models.FloatField(default=0.0)
+    pair_deg = models.FloatField(default=60.0)
+    divergence = models.FloatField(default=0.0)
+    divergence_range_deg = models.FloatField(default=45.0)
+    diffuseness = models.FloatField(default=0.0)
+    importance = models.PositiveSmallIntegerField(default=10)
+    snap = models.BooleanField(default=False)
+    on_sphere = models.BooleanField(default=False)
+    excluded = models.JSONField(default=list)
+    level_db_per_doubling = models.FloatField(default=0.0)
+    air = models.BooleanField(default=False)
+    travel = models.BooleanField(default=False)
+    sphere_m = models.FloatField(default=2.0)
+    sends_too = models.BooleanField(default=False)
+    roll_deg = models.FloatField(default=0.0)
+    decoder = models.CharField(max_length=16, default="allrad")
+    weighting = models.CharField(max_length=16, default="max_re")
+    locked = models.BooleanField(default=False)
 
     class Meta:
         constraints = [
@@ -234,10 +270,9 @@ class Placement(models.Model):
                 condition=Q(mode__in=["bed", "object", "scene", "none"]), name="placement_mode_known"
             ),
             models.CheckConstraint(condition=Q(layout__in=list(LAYOUTS)), name="placement_layout_known"),
-            between("azimuth_deg", -180.0, 180.0),
-            between("elevation_deg", -90.0, 90.0),
-            between("distance", 0.0, 10.0),
-            between("extent_deg", 0.0, 180.0),
+            models.CheckConstraint(condition=Q(coordinates__in=["sphere", "cube"]), name="placement_form_known"),
+            models.CheckConstraint(condition=Q(reference__in=list(REFERENCES)), name="placement_reference_known"),
+            *(between(name, low, high) for name, (low, high) in _PLACEMENT_RANGES.items()),
         ]
 
 
@@ -253,7 +288,7 @@ class Automation(models.Model):
 
 class Target(models.Model):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="targets")
-    name = models.CharField(max_length=16)
+    name = models.CharField(max_length=1500)
     position = models.PositiveIntegerField(default=0)
 
     class Meta:
@@ -348,7 +383,7 @@ class RenderFile(models.Model):
     kind = models.CharField(max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")])
     name = models.CharField(max_length=255)
     file = models.FileField(upload_to=render_path, max_length=255)
-    target = models.CharField(max_length=16, blank=True)
+    target = models.CharField(max_length=1500, blank=True)
     stem = models.CharField(max_length=64, blank=True)
     figures = models.JSONField(default=dict)
     history = models.JSONField(default=dict)

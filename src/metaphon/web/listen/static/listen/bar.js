@@ -109,6 +109,7 @@ function start() {
     past.rendered = sources.history[hearing.target] ?? null;
     const on = CHECKS.filter(([name]) => monitor.checks[name]).map(([name, title]) => [title, () => toggleCheck(name)]);
     if (hearing.kinds && hearing.kinds !== "all") on.push([hearing.kinds === "beds" ? "Beds only" : "Objects only", () => toggleKind(hearing.kinds)]);
+    if (hearing.stand_in) on.push(["Test signal", () => player.hearing({ ...hearing, stand_in: undefined, what: "mix", strip: undefined })]);
     if (monitor.silent.length || monitor.alone.length) on.push(["Channels", () => player.monitor({ silent: [], alone: [] })]);
     if (monitor.through !== "plain") on.push([{ binaural: "Binaural", virtual_pair: "Virtual pair", loudspeakers: "Loudspeakers" }[monitor.through], () => player.monitor({ through: "plain" })]);
     if (monitor.correction?.response) on.push(["Corrected", () => player.monitor({ correction: null })]);

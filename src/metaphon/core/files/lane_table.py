@@ -1,0 +1,53 @@
+"""Automation as a table: CSV with one breakpoint a line."""
+
+import csv
+import io
+from collections.abc import Iterable
+
+from pydantic import ValidationError
+
+from metaphon.core.errors import InputError
+from metaphon.core.scene.mix import Automation, Breakpoint
+
+_HEAD = ("parameter", "time_s", "value", "curve")
+_MOST_LINES = 200000
+
+
+def written(lanes: Iterable[Automation]) -> str:
+    """The lanes of one strip as CSV; a parameter is what follows the strip's id in the lane's target."""
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    table.writerow(_HEAD)
+    for lane in lanes:
+        name = lane.target.split("/", 1)[1]
+        table.writerows((name, f"{p.t_s:g}", f"{p.value:.10g}", p.curve) for p in lane.points)
+    return text.getvalue()
+
+
+def read(text: str, strip_id: str) -> list[Automation]:
+    """The lanes in a CSV table, for a strip. Raises InputError naming the line that cannot be read."""
+    lines = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
+    if not lines or tuple(cell.strip() for cell in lines[0])[:3] != _HEAD[:3]:
+        raise InputError(f"The table's first line must be {','.join(_HEAD)}; write it there.")
+    if len(lines) > _MOST_LINES:
+        raise InputError(f"The table has {len(lines)} lines; at most {_MOST_LINES} are read. Thin it first.")
+    found: dict[str, list[Breakpoint]] = {}
+    for number, cells in enumerate(lines[1:], start=2):
+        if not any(cell.strip() for cell in cells):
+            continue
+        try:
+            name, time_s, value, *curve = (cell.strip() for cell in cells)
+            point = Breakpoint.model_validate(
+                {"t_s": float(time_s), "value": float(value), "curve": (curve or ["linear"])[0] or "linear"}
+            )
+        except (ValueError, ValidationError):
+            raise InputError(
+                f"Line {number} of the table cannot be read; write parameter, seconds, value, curve."
+            ) from None
+        found.setdefault(name, []).append(point)
+    if not found:
+        raise InputError("The table holds no breakpoints; write one a line.")
+    return [
+        Automation(target=f"{strip_id}/{name}", points=tuple(sorted(points, key=lambda p: p.t_s)))
+        for name, points in found.items()
+    ]

@@ -1,0 +1,42 @@
+"""Parts of the sphere whose loudspeakers a source may keep out of. One row a zone."""
+
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Literal
+
+from metaphon.core.errors import InputError
+from metaphon.core.spatial.layouts import Layout
+
+Zone = Literal["front", "rear", "sides", "left", "right", "above", "below", "level"]
+
+# azimuth and elevation in degrees of a loudspeaker that lies in the zone
+ZONES: dict[Zone, Callable[[float, float], bool]] = {
+    "front": lambda azimuth, elevation: abs(azimuth) <= 60.0 and elevation < 75.0,
+    "sides": lambda azimuth, elevation: 60.0 < abs(azimuth) < 120.0 and elevation < 75.0,
+    "rear": lambda azimuth, elevation: abs(azimuth) > 100.0 and elevation < 75.0,
+    "left": lambda azimuth, elevation: 0.0 < azimuth < 180.0,
+    "right": lambda azimuth, elevation: -180.0 < azimuth < 0.0,
+    "above": lambda azimuth, elevation: elevation > 10.0,
+    "level": lambda azimuth, elevation: abs(elevation) <= 10.0,
+    "below": lambda azimuth, elevation: elevation < -10.0,
+}
+
+
+@lru_cache(maxsize=256)
+def left_open(layout: Layout, excluded: tuple[Zone, ...]) -> tuple[int, ...]:
+    """The channels of a layout that may play; all of them where the zones would leave none."""
+    found = tuple(i for i in layout.main if not any(ZONES[zone](*layout.angles_deg[i]) for zone in excluded))
+    return found or layout.main
+
+
+@lru_cache(maxsize=256)
+def part_of(layout: Layout, channels: tuple[int, ...]) -> Layout:
+    """A layout of only these loudspeakers of another."""
+    if not channels:
+        raise InputError(f"{layout.title} has no loudspeaker left; open a zone again.")
+    return Layout(
+        f"{layout.name}/{','.join(map(str, channels))}",
+        layout.everyday,
+        tuple(layout.labels[i] for i in channels),
+        tuple(layout.angles_deg[i] for i in channels),
+    )

@@ -1,0 +1,144 @@
+"""What Field draws: loudspeakers, sources and their paths, and how truly a layout plays each direction."""
+
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from django.urls import reverse
+
+from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, positions, sampled_times
+from metaphon.core.scene.gestures import thinned_path
+from metaphon.core.scene.mix import Automation, Placement
+from metaphon.core.scene.mix import Mix as Scene
+from metaphon.core.scene.mix import Strip as Said
+from metaphon.core.spatial.ambisonics import MAX_ORDER, encode
+from metaphon.core.spatial.chart import on_chart
+from metaphon.core.spatial.cube_panning import cube_pan
+from metaphon.core.spatial.decoding import decode_matrix
+from metaphon.core.spatial.layouts import Layout, layout_named
+from metaphon.core.spatial.localisation import Localised, Panner, localised
+from metaphon.core.spatial.panning import vector_pan
+from metaphon.core.spatial.room_cube import to_cube
+from metaphon.web.mixes.models import Strip
+
+_CELLS = (48, 24)  # turns and heights of the drawing of how true a layout is
+_DRAWN_TO_DEG = 0.5
+
+
+def _in_scene(order: int) -> Panner:
+    return lambda azimuth, elevation, layout: encode(azimuth, elevation, order) @ decode_matrix(order, layout).T
+
+
+# how a direction may be played, by the name in the menu
+PANNERS: dict[str, tuple[str, Panner]] = {
+    "vector": ("Vector base", vector_pan),
+    "cube": ("Room", lambda azimuth, elevation, layout: cube_pan(np.stack(to_cube(azimuth, elevation), -1), layout)),
+    **{f"scene{order}": (f"Ambisonic {order}", _in_scene(order)) for order in range(1, MAX_ORDER + 1)},
+}
+
+
+def loudspeakers(layout: Layout) -> list[dict[str, Any]]:
+    """Every loudspeaker on the chart, in plan, from the side and in space."""
+    found = []
+    for label, low, (azimuth, elevation), vector in zip(
+        layout.labels, layout.is_lfe, layout.angles_deg, layout.vectors, strict=True
+    ):
+        if not low:
+            x, y = on_chart(azimuth, elevation)
+            found.append({
+                "label": label.replace("-", "−"), "x": 100 * x, "y": -100 * y, "vector": [round(float(v), 4) for v in vector],
+                "plan_x": 90 * vector[0], "plan_y": -90 * vector[1], "side_x": 90 * vector[1], "side_y": -90 * vector[2],
+            })  # fmt: skip
+    return found
+
+
+@lru_cache(maxsize=64)
+def _judged(layout: Layout, panner: str) -> Localised:
+    azimuth, elevation = np.meshgrid(*_middles())
+    return localised(azimuth.ravel(), elevation.ravel(), layout, PANNERS[panner][1])
+
+
+def _edges() -> tuple[np.ndarray, np.ndarray]:
+    turns, heights = _CELLS
+    return np.linspace(-180, 180, turns + 1), np.degrees(np.arcsin(np.linspace(-1, 1, heights + 1)))
+
+
+def _middles() -> list[np.ndarray]:
+    return [(edges[1:] + edges[:-1]) / 2 for edges in _edges()]
+
+
+def truth(layout: Layout, panner: str) -> list[dict[str, Any]]:
+    """How far off and how wide a panner plays each part of the sphere, as tiles of equal area of the chart."""
+    turns, _ = _CELLS
+    edges_a, edges_e = _edges()
+    judged = _judged(layout, panner)
+    tiles = []
+    for i, (error, spread) in enumerate(zip(judged.energy_error_deg, judged.spread_deg, strict=True)):
+        e, a = divmod(i, turns)
+        corners = on_chart(np.clip(edges_a[[a, a + 1, a + 1, a]], -179.99, 179.99), edges_e[[e, e, e + 1, e + 1]])
+        path = "M" + "L".join(f"{100 * x:.1f} {-100 * y:.1f}" for x, y in corners) + "Z"
+        grade = min(int((error + spread / 4) / 12.0), 4)
+        tiles.append({"path": path, "grade": grade, "words": f"{error:.0f}° off, {spread:.0f}° wide"})
+    return tiles
+
+
+def compared(layout: Layout, chosen: str) -> list[dict[str, Any]]:
+    """The figures of some panners on a layout, the chosen one among them: means and worst over the whole sphere."""
+    found = []
+    for name in dict.fromkeys(("vector", "cube", "scene1", "scene3", "scene7", chosen)):
+        judged = _judged(layout, name)
+        found.append({
+            "name": name, "title": PANNERS[name][0], "chosen": name == chosen,
+            "velocity_deg": float(judged.velocity_error_deg.mean()), "energy_deg": float(judged.energy_error_deg.mean()),
+            "worst_deg": float(judged.energy_error_deg.max()), "spread_deg": float(judged.spread_deg.mean()),
+        })  # fmt: skip
+    return found
+
+
+def source(row: Strip, said: Said, scene: Scene) -> dict[str, Any]:
+    """A strip as the page's script takes it: its place and size as angles, and its path in time."""
+    place = said.placement
+    lanes = {name: lane for name, lane in place_lanes(scene, said.id).items() if name in FORMS[place.coordinates]}
+    own = in_form(positions(place, {}, np.zeros(1)), place.coordinates, "sphere", place.reference)[:, 0]
+    found: dict[str, Any] = {
+        "id": row.pk, "ref": row.ref, "name": row.name, "mode": place.mode, "layout": place.layout,
+        "group": row.group.name if row.group else "", "locked": place.locked, "path": None,
+        "azimuth_deg": round(float(own[0]), 3), "elevation_deg": round(float(own[1]), 3),
+        "distance": 1.0 if place.on_sphere else round(float(own[2]), 3),
+        "width_deg": round(float(own[3]), 1), "height_deg": round(float(own[4]), 1),
+    }  # fmt: skip
+    if lanes and place.mode == "object":
+        found["path"] = _path(place, tuple(lanes.items()))
+    return found
+
+
+@lru_cache(maxsize=1024)
+def _path(place: Placement, lanes: tuple[tuple[str, Automation], ...]) -> list[list[float]]:
+    """Seconds, azimuth (running on past 180), elevation and distance, as few as a drawing needs."""
+    held = dict(lanes)
+    times = sampled_times(held.values())
+    path = in_form(positions(place, held, times), place.coordinates, "sphere", place.reference)
+    azimuth = np.unwrap(path[0], period=360.0)
+    kept = thinned_path(times, azimuth, path[1], _DRAWN_TO_DEG) if len(times) > 2 else list(range(len(times)))
+    found: list[list[float]] = np.round(np.stack([times, azimuth, path[1], path[2]], axis=1)[kept], 3).tolist()
+    return found
+
+
+def beds(scene: Scene) -> dict[str, list[list[float]]]:
+    """Where the loudspeakers of every bed in use stand on the chart, by layout."""
+    used = {strip.placement.layout for strip in scene.strips if strip.placement.mode == "bed"}
+    return {
+        name: [[round(100 * float(x), 1), round(-100 * float(y), 1)] for x, y in on_chart(*np.array([
+            angle for angle, low in zip(layout.angles_deg, layout.is_lfe, strict=True) if not low
+        ]).T)]
+        for name in sorted(used) for layout in [layout_named(name)]
+    }  # fmt: skip
+
+
+Address = Callable[[str], str]
+
+
+def addresses(mix_id: int, strip_id: int) -> Address:
+    """Where a field of a strip's placement is set."""
+    return lambda name: reverse("field:set", args=[mix_id, strip_id, name])

@@ -1,0 +1,225 @@
+// The lane beneath the chart: breakpoints added, dragged, nudged and drawn by hand; the playhead goes along.
+
+import { player } from "../listen/player.js";
+import { field, find, make, mayEdit, now, post } from "./state.js";
+
+const TALL = 112;
+const LEFT = 46;
+let lane = null; // what is shown: parameter, points [[seconds, value, curve]], low, high
+let base = "";
+let chosen = -1;
+let drag = null;
+let pending = null;
+const svg = () => document.getElementById("lane");
+
+export function beginLane() {
+  const tools = field.board && find(".lane-tools");
+  if (!tools) return (lane = null);
+  const fresh = JSON.parse(tools.dataset.lane);
+  if (!lane || base !== tools.dataset.base || lane.parameter !== fresh.parameter) chosen = -1;
+  [lane, base] = [fresh, tools.dataset.base];
+  drawLane();
+}
+
+const wide = () => Math.max(svg().clientWidth, 300);
+const ends = () => {
+  if (!lane.turns) return [lane.low, lane.high];
+  return [-180, 180];
+};
+const xOf = (seconds) => LEFT + (seconds / lane.length_s) * (wide() - LEFT - 8);
+const gain = () => lane.low === -120;
+// gains give their length to the range that is used
+const yOf = (value) => {
+  const [low, high] = ends();
+  const part = gain() ? (value <= -60 ? 0 : (value + 60) / (high + 60)) : (value - low) / (high - low);
+  return TALL - 8 - part * (TALL - 16);
+};
+const at = (event) => {
+  const box = svg().getBoundingClientRect();
+  const [low, high] = ends();
+  const seconds = Math.max(0, Math.min(lane.length_s, ((event.clientX - box.left - LEFT) / (wide() - LEFT - 8)) * lane.length_s));
+  const part = Math.max(0, Math.min(1, (TALL - 8 - (event.clientY - box.top)) / (TALL - 16)));
+  const value = gain() ? (part <= 0 ? low : -60 + part * (high + 60)) : low + part * (high - low);
+  return [Math.round(seconds * 1000) / 1000, value];
+};
+const digits = () => (ends()[1] - ends()[0] > 20 ? 1 : 3);
+const said = (value) => value.toFixed(digits()).replace("-", "\u2212");
+const near = (from, to) => (lane.turns ? from + ((((to - from + 180) % 360) + 360) % 360) - 180 : to);
+
+export function drawLane() {
+  const area = svg();
+  if (!lane || !area) return;
+  const [low, high] = ends();
+  const marks = gain() ? [-60, -40, -20, 0, 12] : [low, (low + high) / 2, high];
+  const parts = [];
+  for (const mark of marks) {
+    parts.push(make("path", { class: "rule", d: `M${LEFT} ${yOf(mark)}H${wide() - 8}` }), text(LEFT - 6, yOf(mark) + 4, said(mark).replace(/\.0+$/, ""), "end"));
+  }
+  const step = [1, 2, 5, 10, 20, 30, 60, 120, 300, 600].find((s) => (s / lane.length_s) * wide() > 60) ?? 1800;
+  for (let t = step; t < lane.length_s; t += step) parts.push(make("path", { class: "rule", d: `M${xOf(t)} ${TALL - 8}v4` }), text(xOf(t), TALL + 8, `${t} s`, "middle"));
+  const { points } = lane;
+  if (!points.length) {
+    parts.push(make("path", { class: "line still", d: `M${LEFT} ${yOf(lane.still)}H${wide() - 8}` }), text(wide() / 2, yOf(lane.still) - 6, mayEdit() ? "does not move; press to add a breakpoint" : "does not move", "middle"));
+  } else {
+    parts.push(make("path", { class: "line", d: curvePath() }));
+    points.forEach(([t, value, curve], i) => {
+      const dot = make("path", { class: `point ${curve}${i === chosen ? " chosen" : ""}`, d: { linear: "M0 -4.5L4.5 0L0 4.5L-4.5 0Z", hold: "M-4 -4H4V4H-4Z", smooth: "M-4.5 0A4.5 4.5 0 1 1 4.5 0A4.5 4.5 0 1 1 -4.5 0Z" }[curve], transform: `translate(${xOf(t)} ${yOf(value)})`, "data-point": i });
+      parts.push(dot);
+    });
+  }
+  parts.push(make("path", { class: "playhead", d: `M${xOf(now())} 4V${TALL - 4}` }));
+  area.replaceChildren(...parts);
+  area.setAttribute("viewBox", `0 0 ${wide()} ${TALL + 14}`);
+  const point = points[chosen];
+  const told = find(".at-point");
+  if (told) told.textContent = point ? `${point[0].toFixed(2)} s  ${said(point[1])}` : "";
+  find(".lane-tools").querySelectorAll("[data-curve]").forEach((button) => {
+    button.disabled = !point;
+    button.setAttribute("aria-pressed", String(point?.[2] === button.dataset.curve));
+  });
+}
+
+function curvePath() {
+  const { points } = lane;
+  let path = `M${LEFT} ${yOf(points[0][1])}H${xOf(points[0][0])}`;
+  for (let i = 1; i < points.length; i++) {
+    const [t0, v0, curve] = points[i - 1];
+    const [t1, v1] = points[i];
+    if (curve === "hold") {
+      path += `H${xOf(t1)}V${yOf(v1)}`;
+      continue;
+    }
+    const aim = near(v0, v1);
+    for (let k = 1; k <= 16; k++) {
+      const part = curve === "smooth" ? (k / 16) ** 2 * (3 - (2 * k) / 16) : k / 16;
+      let value = v0 + (aim - v0) * part;
+      const wrapped = lane.turns ? ((((value + 180) % 360) + 360) % 360) - 180 : value;
+      const jumps = lane.turns && k > 1 && Math.abs(wrapped - last) > 180;
+      path += `${jumps ? "M" : "L"}${xOf(t0 + ((t1 - t0) * k) / 16)} ${yOf(wrapped)}`;
+      last = wrapped;
+    }
+  }
+  return `${path}H${wide() - 8}`;
+}
+let last = 0;
+
+function text(x, y, words, anchor) {
+  const element = make("text", { x, y, "text-anchor": anchor });
+  element.textContent = words;
+  return element;
+}
+
+// The playhead alone, thirty times a second.
+export function playhead() {
+  const line = lane && svg()?.querySelector(".playhead");
+  if (line) line.setAttribute("d", `M${xOf(now())} 4V${TALL - 4}`);
+}
+
+const send = (into = false, points = lane.points) =>
+  post(`${base.match(/(\d+)\/lanes/)[1]}/lanes/draw`, { parameter: lane.parameter, points: JSON.stringify(points.map(([t, v, c]) => [t, Math.round(v * 1e4) / 1e4, c])), ...(into ? { into: "on" } : {}) });
+const keep = (point) => {
+  lane.points.sort((one, other) => one[0] - other[0]);
+  chosen = lane.points.indexOf(point);
+  drawLane();
+};
+const later = () => {
+  clearTimeout(pending);
+  pending = setTimeout(() => lane && send(), 350);
+};
+
+export function editingLanes() {
+  document.addEventListener("pointerdown", (event) => {
+    const area = field.board && event.target.closest?.("#lane");
+    if (!area || !lane || !mayEdit()) return;
+    const dot = event.target.closest("[data-point]");
+    const free = find("[data-freehand]")?.getAttribute("aria-pressed") === "true";
+    if (free) drag = { stroke: [[...at(event), "linear"]] };
+    else if (dot) {
+      chosen = +dot.dataset.point;
+      drag = { point: lane.points[chosen], moved: false };
+    } else {
+      const point = [...at(event), "linear"];
+      lane.points.push(point);
+      drag = { point, moved: true };
+      keep(point);
+    }
+    area.focus();
+    area.setPointerCapture(event.pointerId);
+    drawLane();
+    event.preventDefault();
+  });
+  document.addEventListener("pointermove", (event) => {
+    if (!drag || !lane) return;
+    const [t, value] = at(event);
+    if (drag.stroke) {
+      if (t > drag.stroke.at(-1)[0]) drag.stroke.push([t, value, "linear"]);
+      drawLane();
+      svg().append(make("path", { class: "line stroke", d: drag.stroke.map(([s, v], i) => `${i ? "L" : "M"}${xOf(s)} ${yOf(v)}`).join("") }));
+      return;
+    }
+    [drag.point[0], drag.point[1]] = [t, value];
+    drag.moved = true;
+    keep(drag.point);
+    const id = base.match(/(\d+)\/lanes/)[1];
+    if (lane.parameter.startsWith("placement/")) player.preview(`${field.board.dataset.base}${id}/set/${lane.parameter.slice(10)}`, value);
+  });
+  for (const end of ["pointerup", "pointercancel"]) {
+    document.addEventListener(end, () => {
+      const done = drag;
+      drag = null;
+      if (done?.stroke) {
+        if (done.stroke.length > 1) send(true, done.stroke);
+        else drawLane();
+      } else if (done?.moved) send();
+    });
+  }
+  document.addEventListener("keydown", (event) => {
+    if (event.target.id !== "lane" || !lane || !mayEdit()) return;
+    const point = lane.points[chosen];
+    const [low, high] = ends();
+    const size = event.shiftKey ? 10 : 1;
+    const step = (high - low) / 360;
+    if (event.key === "Delete" || event.key === "Backspace") {
+      if (!point) return;
+      lane.points.splice(chosen, 1);
+      chosen = Math.min(chosen, lane.points.length - 1);
+      drawLane();
+      send();
+    } else if (event.key === "Enter" && !point) {
+      const added = [Math.round(now() * 1000) / 1000, lane.points.length ? lane.points[0][1] : lane.still, "linear"];
+      lane.points.push(added);
+      keep(added);
+      send();
+    } else if (event.key === "Tab" || event.key === "Home" || event.key === "End") {
+      if (event.key === "Tab" && (!lane.points.length || (event.shiftKey ? chosen <= 0 : chosen >= lane.points.length - 1))) return;
+      chosen = event.key === "Tab" ? chosen + (event.shiftKey ? -1 : 1) : event.key === "Home" ? 0 : lane.points.length - 1;
+      drawLane();
+    } else if (point && { ArrowUp: 1, ArrowDown: 1, ArrowLeft: 1, ArrowRight: 1 }[event.key]) {
+      const [dt, dv] = { ArrowUp: [0, step], ArrowDown: [0, -step], ArrowLeft: [-0.05, 0], ArrowRight: [0.05, 0] }[event.key];
+      point[0] = Math.max(0, Math.round((point[0] + dt * size) * 1000) / 1000);
+      point[1] = Math.max(low, Math.min(high, point[1] + dv * size));
+      keep(point);
+      later();
+    } else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }, true);
+  document.addEventListener("click", (event) => {
+    const button = field.board && event.target.closest?.("[data-curve], [data-freehand]");
+    if (!button || !lane) return;
+    if ("freehand" in button.dataset) return button.setAttribute("aria-pressed", String(button.getAttribute("aria-pressed") !== "true"));
+    if (!lane.points[chosen]) return;
+    lane.points[chosen][2] = button.dataset.curve;
+    drawLane();
+    send();
+  });
+  document.addEventListener("change", (event) => {
+    if (event.target.matches?.(".lane-tools [name=parameter]")) htmx.ajax("GET", `${base}?parameter=${encodeURIComponent(event.target.value)}`, { target: "#field-lanes", swap: "innerHTML" });
+  });
+  document.addEventListener("htmx:configRequest", (event) => {
+    const act = event.detail.elt.closest?.("[data-lane-act]");
+    if (act && lane) Object.assign(event.detail.parameters, { action: act.dataset.laneAct, parameter: lane.parameter });
+  });
+  addEventListener("resize", () => field.board && drawLane());
+}
+export const parameterShown = () => (lane && base.includes("/lanes") ? lane.parameter : "");
