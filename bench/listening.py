@@ -1,7 +1,6 @@
 """Live listening: what a stretch costs, how soon an edit is heard in a browser, how many can listen at once."""
 
 import json
-import os
 import struct
 import subprocess
 import sys
@@ -16,6 +15,7 @@ from typing import Any
 
 import numpy as np
 
+from bench.database import ready
 from metaphon.core.demo.mixes import write_demo
 from metaphon.core.files.mixdoc import read
 from metaphon.core.listen.monitor import NOW, Hearing, Monitor
@@ -57,10 +57,7 @@ def _stretches(lamp: Path) -> Iterator[str]:
 @contextmanager
 def _served(lamp: Path) -> Iterator[tuple[str, int, str]]:
     """The demo on a server of its own, with somebody signed in: address, mix, cookie."""
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
-    import django
-
-    django.setup()
+    ready()
     from django.contrib.auth import get_user_model
     from django.test import Client
 

@@ -20,9 +20,12 @@ from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E40
 from django.urls import path  # noqa: E402
 
 from metaphon.web.listen.consumer import Listener  # noqa: E402
+from metaphon.web.settling import settle  # noqa: E402
 
 live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
 application = ProtocolTypeRouter({"http": pages, "websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))})
 
 sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a page being drawn
 forkserver.ensure_running()  # so that the first listener need not wait for it
+
+settle()

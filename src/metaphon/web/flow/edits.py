@@ -74,6 +74,8 @@ def set_field(request: HttpRequest, mix_id: int, strip_id: int, field: str) -> H
         strips = _together(request, mix, strip, "moves_mute" if field in ("muted", "soloed") else "")
         _switch(request, mix, strips, field, text == "on")
         return changed(request, mix, None if field == "resting" else [s.pk for s in strips])
+    if field == "width":
+        return _set_width(request, mix, _together(request, mix, strip, ""), text)
     if field == "name":
         if not text:
             raise InputError("A track or bus needs a name; type one.")
@@ -132,20 +134,28 @@ def _switch(request: HttpRequest, mix: Mix, strips: list[Strip], field: str, on:
     with journal.edit(mix, request.user, f"{word} {_named(strips)}", seen(request)):
         if field == "inverted":
             for strip in strips:
-                _invert(strip, on)
+                _set_in_basics(strip, polarity_inverted=on)
         else:
             Strip.objects.filter(pk__in=[s.pk for s in strips]).update(**{field: on})
 
 
-def _invert(strip: Strip, on: bool) -> None:
-    """Polarity lives in the strip's basics; one is put in front where there is none."""
+def _set_in_basics(strip: Strip, **values: float | bool) -> None:
+    """Polarity and width live in the strip's basics; one is put in front where there is none."""
     row = strip.processors.filter(kind="basics", bypassed=False).first()
     if row is None:
         for later in strip.processors.all():
             Processor.objects.filter(pk=later.pk).update(position=later.position + 1)
         renumber(strip.mix, f"{strip.ref}/chain", {n: n + 1 for n in range(strip.processors.count())})
         row = Processor.objects.create(strip=strip, kind="basics", position=0)
-    Processor.objects.filter(pk=row.pk).update(parameters={**row.parameters, "polarity_inverted": on})
+    Processor.objects.filter(pk=row.pk).update(parameters={**row.parameters, **values})
+
+
+def _set_width(request: HttpRequest, mix: Mix, strips: list[Strip], text: str) -> HttpResponse:
+    number = parse_number(text, "The width", 0.0, 4.0)
+    with journal.edit(mix, request.user, f"{_named(strips)}: width {number:g}", seen(request)):
+        for strip in strips:
+            _set_in_basics(strip, width=number)
+    return changed(request, mix, [s.pk for s in strips])
 
 
 def _set_output(request: HttpRequest, mix: Mix, strips: list[Strip], text: str) -> None:

@@ -56,8 +56,21 @@ class Row:
     has_elevation: bool
     turns: bool  # whether its sends can have an azimuth of their own
     inverted: bool
+    stereo_width: float | None  # of its basics, for stereo recordings
     sends: list[SendShown]
     notes: tuple[str, ...]
+
+    @property
+    def shown(self) -> tuple[Any, ...]:
+        """All that a drawing of the row depends on."""
+        strip = self.strip
+        return (
+            strip.pk, strip.name, strip.muted, strip.soloed, strip.solo_safe, strip.resting, strip.gain_db, strip.take,
+            strip.layout, strip.to_programme, strip.group.name if strip.group else "", self.width, self.kind, self.output,
+            self.output_name, self.placed, self.placed_name, tuple(self.where.values()), tuple(self.moving.values()),
+            self.has_azimuth, self.has_elevation, self.inverted, self.stereo_width, self.notes,
+            tuple((s.bus.pk, s.bus.name, s.row.tap, s.row.muted, s.row.level_db) for s in self.sends),
+        )  # fmt: skip
 
 
 def table(mix: Mix, only: list[int] | None = None) -> dict[str, Any]:
@@ -76,6 +89,7 @@ def table(mix: Mix, only: list[int] | None = None) -> dict[str, Any]:
         "buses": list(buses.values()),
         "beds": [layout for layout in LAYOUTS.values() if layout.channels > 1],
         "groups": list(mix.groups.all()),
+        "formats": [target_named(name) for name in BUS_FORMATS],
         "base": reverse("flow:show", args=[mix.pk]),
     }
 
@@ -124,6 +138,7 @@ def _row(strip: Strip, buses: dict[int, Strip], lanes: set[str]) -> Row:
         has_elevation=turns,
         turns=own is not None and own.layout is not None,
         inverted=any(p.kind == "basics" and not p.bypassed and p.parameters.get("polarity_inverted") for p in strip.processors.all()),
+        stereo_width=next((float(p.parameters.get("width", 1.0)) for p in strip.processors.all() if p.kind == "basics" and not p.bypassed), 1.0) if channels == 2 and not strip.layout else None,
         sends=[SendShown(buses[send.bus_id], send) for send in strip.sends.all() if send.bus_id in buses],
         notes=notes,
     )  # fmt: skip

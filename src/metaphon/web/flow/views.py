@@ -5,7 +5,6 @@ from django.shortcuts import get_object_or_404, render
 
 from metaphon.core.engine.plan import latency_samples
 from metaphon.core.errors import InputError
-from metaphon.core.scene.targets import BUS_FORMATS, target_named
 from metaphon.web.flow.map import draw
 from metaphon.web.flow.table import panel as panel_of
 from metaphon.web.flow.table import parameters_of, table
@@ -21,7 +20,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     view = request.GET.get("view") or request.COOKIES.get("flow_view", "map")
     context = {
         **editing(request, mix), **table(mix), "view": "table" if view == "table" else "map",
-        "formats": [target_named(name) for name in BUS_FORMATS], "latency": _latency(mix),
+        "latency": _latency(mix),
         "prints": mix.prints.exclude(status="done")[:3],
     }  # fmt: skip
     chosen = request.GET.get("strip", "")

@@ -1,9 +1,12 @@
 """From rows to the scene that the core works on, and from a scene to new rows."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from django.core.files.storage import default_storage
+from django.db import models
 
 from metaphon.core.files.mixdoc import parse
 from metaphon.core.scene import mix as scene
@@ -32,53 +35,121 @@ def local_path(file: AudioFile) -> Path:
     return Path(default_storage.path(str(file.file.name)))
 
 
+# the tables of a mix, in the order in which rows may be made; each with its way to the mix
+TABLES: tuple[tuple[type[models.Model], str], ...] = (
+    (Group, "mix"),
+    (Strip, "mix"),
+    (Clip, "track__mix"),
+    (Send, "source__mix"),
+    (Processor, "strip__mix"),
+    (Placement, "strip__mix"),
+    (Automation, "mix"),
+    (Target, "mix"),
+)
+MIX_FIELDS = ("title", "sample_rate_hz")
+Row = dict[str, Any]
+Rows = dict[tuple[str, int], Row]
+
+
+def rows_of(mix: Mix) -> Rows:
+    """Everything that a mix is made of, as plain values by table and id."""
+    rows: Rows = {("Mix", mix.pk): {name: getattr(mix, name) for name in MIX_FIELDS}}
+    for model, way in TABLES:
+        for row in model._default_manager.filter(**{way: mix.pk}).order_by().values():
+            rows[model.__name__, row["id"]] = row
+    return rows
+
+
 def scene_of(mix: Mix) -> scene.Mix:
     """The whole mix as frozen data, its files absolute. Raises InputError where the rows do not hang together."""
-    strips = list(
-        mix.strips.select_related("placement", "output_bus", "group").prefetch_related(
-            "clips__audio", "sends__bus", "processors"
-        )
-    )
+    return scene_from(mix, rows_of(mix))
+
+
+def checked(mix: Mix, rows: Rows) -> None:
+    """Raises InputError where rows do not hang together, or their routing runs in a loop."""
+    ordered(scene_from(mix, rows))
+
+
+def scene_from(mix: Mix, rows: Rows) -> scene.Mix:
+    """The scene that rows make; raises InputError as `scene_of` does."""
+    tables: dict[str, dict[int, Row]] = {name: {} for name in ("Mix", *(model.__name__ for model, _ in TABLES))}
+    for (table, key), row in rows.items():
+        tables[table][key] = row
+    files = dict(AudioFile.objects.filter(mix=mix).values_list("pk", "file"))
+    strips = sorted(tables["Strip"].values(), key=lambda row: (row["position"], row["id"]))
+    about = _About(
+        {key: row["ref"] for key, row in tables["Strip"].items()},
+        {key: row["ref"] for key, row in tables["Group"].items()},
+        _gathered(tables["Processor"], "strip_id", lambda row: (row["position"], row["id"])),
+        _gathered(
+            tables["Send"], "source_id", lambda row: (tables["Strip"][row["bus_id"]]["position"], row["id"])
+        ),
+        _gathered(tables["Clip"], "track_id", lambda row: (row["start_s"], row["id"])),
+        {row["strip_id"]: row for row in tables["Placement"].values()},
+        files,
+    )  # fmt: skip
+    own = tables["Mix"][mix.pk]
     return parse(
         {
             "format": "metaphon-mix",
-            "title": mix.title,
-            "sample_rate_hz": mix.sample_rate_hz,
-            "tracks": [_track(strip) for strip in strips if strip.kind == Strip.Kind.TRACK],
-            "buses": [{**_strip(strip), "layout": strip.layout} for strip in strips if strip.kind == Strip.Kind.BUS],
+            **own,
+            "tracks": [_track(row, about) for row in strips if row["kind"] == Strip.Kind.TRACK],
+            "buses": [{**_strip(row, about), "layout": row["layout"]} for row in strips if row["kind"] == Strip.Kind.BUS],
             "groups": [
-                {name: getattr(group, name) for name in _GROUP} | {"id": group.ref} for group in mix.groups.all()
+                {name: row[name] for name in _GROUP} | {"id": row["ref"]}
+                for _, row in sorted(tables["Group"].items())
             ],
-            "automation": [{"target": lane.target, "points": lane.points} for lane in mix.automation.all()],
-            "targets": [target.name for target in mix.targets.all()],
+            "automation": sorted(
+                ({"target": row["target"], "points": row["points"]} for row in tables["Automation"].values()),
+                key=lambda lane: str(lane["target"]),
+            ),
+            "targets": [
+                row["name"] for row in sorted(tables["Target"].values(), key=lambda row: (row["position"], row["id"]))
+            ],
         },
-        mix.title,
-    )
+        str(own["title"]),
+    )  # fmt: skip
 
 
-def checked(mix: Mix) -> scene.Mix:
-    """The scene, refused with InputError where its routing runs in a loop."""
-    assembled = scene_of(mix)
-    ordered(assembled)
-    return assembled
+@dataclass(frozen=True)
+class _About:
+    """What the rows of a mix say of its strips, each by the strip's id."""
+
+    refs: dict[int, str]
+    groups: dict[int, str]
+    chains: dict[int, list[Row]]
+    sends: dict[int, list[Row]]
+    clips: dict[int, list[Row]]
+    placements: dict[int, Row]
+    files: dict[int, str]
 
 
-def _strip(strip: Strip) -> dict[str, object]:
-    output = scene.PROGRAMME if strip.to_programme else strip.output_bus.ref if strip.output_bus else None
+def _gathered(rows: dict[int, Row], owner: str, order: Callable[[Row], Any]) -> dict[int, list[Row]]:
+    found: dict[int, list[Row]] = {}
+    for row in sorted(rows.values(), key=order):
+        found.setdefault(row[owner], []).append(row)
+    return found
+
+
+def _strip(row: Row, about: _About) -> dict[str, object]:
+    key = row["id"]
     return {
-        **{name: getattr(strip, name) for name in _PLAIN},
-        "id": strip.ref,
-        "group": strip.group.ref if strip.group else None,
-        "chain": [{"kind": p.kind, "bypassed": p.bypassed, **p.parameters} for p in strip.processors.all()],
-        "sends": [{"bus": s.bus.ref, **{name: getattr(s, name) for name in _SEND}} for s in strip.sends.all()],
-        "output": output,
-        "placement": {name: getattr(strip.placement, name) for name in _PLACEMENT},
-    }
+        **{name: row[name] for name in _PLAIN},
+        "id": row["ref"],
+        "group": about.groups.get(row["group_id"]),
+        "chain": [{"kind": p["kind"], "bypassed": p["bypassed"], **p["parameters"]} for p in about.chains.get(key, ())],
+        "sends": [{"bus": about.refs[s["bus_id"]], **{name: s[name] for name in _SEND}} for s in about.sends.get(key, ())],
+        "output": scene.PROGRAMME if row["to_programme"] else about.refs.get(row["output_bus_id"]),
+        "placement": {name: about.placements[key][name] for name in _PLACEMENT},
+    }  # fmt: skip
 
 
-def _track(strip: Strip) -> dict[str, object]:
-    clips = [{"file": local_path(clip.audio), "start_s": clip.start_s} for clip in strip.clips.all()]
-    return {**_strip(strip), "clips": clips}
+def _track(row: Row, about: _About) -> dict[str, object]:
+    clips = [
+        {"file": Path(default_storage.path(about.files[clip["audio_id"]])), "start_s": clip["start_s"]}
+        for clip in about.clips.get(row["id"], ())
+    ]
+    return {**_strip(row, about), "clips": clips}
 
 
 def unpack(document: scene.Mix, mix: Mix, recording: Callable[[Path], AudioFile]) -> None:

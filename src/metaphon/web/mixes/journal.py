@@ -4,40 +4,17 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
-from django.db import models, transaction
+from django.db import transaction
 
 from metaphon.core.errors import InputError
 from metaphon.core.scene.mix import Mix as Scene
 from metaphon.web.mixes import assemble, watch
-from metaphon.web.mixes.models import (
-    Automation,
-    Clip,
-    Group,
-    JournalEntry,
-    Mix,
-    Placement,
-    Processor,
-    Send,
-    Strip,
-    Target,
-)
+from metaphon.web.mixes.assemble import TABLES, Rows, rows_of
+from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
 
-# in the order in which rows may be made; each with its way to the mix
-_TABLES: tuple[tuple[type[models.Model], str], ...] = (
-    (Group, "mix"),
-    (Strip, "mix"),
-    (Clip, "track__mix"),
-    (Send, "source__mix"),
-    (Processor, "strip__mix"),
-    (Placement, "strip__mix"),
-    (Automation, "mix"),
-    (Target, "mix"),
-)
-_BY_NAME = {model.__name__: model for model, _ in _TABLES}
-_MIX_FIELDS = ("title", "sample_rate_hz")
+_BY_NAME = {model.__name__: model for model, _ in TABLES}
 
-Rows = dict[tuple[str, int], dict[str, Any]]
 Change = dict[str, Any]
 
 
@@ -55,7 +32,7 @@ def edit(mix: Mix, user: User, what: str, seen: int | None = None) -> Iterator[M
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
         require_editor(locked, user)
-        before = _rows(locked)
+        before = rows_of(locked)
         yield locked
         _record(locked, user, what, before, seen, JournalEntry.Kind.EDIT)
     mix.refresh_from_db()
@@ -101,7 +78,7 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
         require_editor(locked, user)
-        before = _rows(locked)
+        before = rows_of(locked)
         _apply(entry.changes, forward)
         JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
         locked.refresh_from_db()
@@ -111,21 +88,13 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     return entry
 
 
-def _rows(mix: Mix) -> Rows:
-    rows: Rows = {("Mix", mix.pk): {name: getattr(mix, name) for name in _MIX_FIELDS}}
-    for model, way in _TABLES:
-        for row in model._default_manager.filter(**{way: mix.pk}).order_by().values():
-            rows[model.__name__, row["id"]] = row
-    return rows
-
-
 def _record(mix: Mix, user: User, what: str, before: Rows, seen: int | None, kind: str) -> None:
     mix.refresh_from_db()
-    after = _rows(mix)
+    after = rows_of(mix)
     changes = _differences(before, after)
     if not changes:
         return
-    assemble.checked(mix)
+    assemble.checked(mix, after)
     _refuse_stale(mix, user, changes, seen)
     mix.revision += 1
     mix.save(update_fields=["revision"])
