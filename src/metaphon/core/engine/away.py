@@ -15,7 +15,7 @@ from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S, air_absorption_db_per_
 
 _AIR_TAPS = 256
 _SIZE = next_fast_len(GRID_FRAMES + _AIR_TAPS - 1, real=True)
-_STEPS_A_DOUBLING = 12
+_STEPS_A_DOUBLING = 48
 _SINC_TAPS = 16
 _SINC_FRACTIONS = 512
 

@@ -20,8 +20,8 @@ FORMS: dict[Coordinates, tuple[str, ...]] = {
     "sphere": ("azimuth_deg", "elevation_deg", "distance", "extent_deg", "extent_height_deg", "extent_depth"),
     "cube": ("x", "y", "z", "extent_x", "extent_y", "extent_z"),
 }
-_STEPS_A_STRETCH = 64
-_STEP_S = 0.02
+_COARSE, _FINE = 64, 800  # steps between two breakpoints, at most
+_STEP_S = 0.004
 _WITHIN = {"cube": 0.0003, "sphere": 0.02}
 _TOLD_DEG = 0.1
 
@@ -117,7 +117,7 @@ def _convert(mix: Mix, strip: Strip, wanted: Coordinates, reference: str) -> tup
             mix = mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target != target)})
     before, after = positions(place, {}, np.zeros(1)), held
     if lanes:
-        times = sampled_times(lanes.values())
+        times = sampled_times(lanes.values(), _FINE)
         before = positions(place, lanes, times)
         after = _held(in_form(before, form, wanted, reference), wanted)
         if wanted == "sphere":
@@ -156,12 +156,12 @@ def _steady(azimuth: NDArray[np.float64], elevation: NDArray[np.float64]) -> NDA
     return found[last]
 
 
-def sampled_times(lanes: Iterable[Automation]) -> NDArray[np.float64]:
-    """Times at which lanes are looked at: every breakpoint, and close enough in between for any curve."""
+def sampled_times(lanes: Iterable[Automation], most_steps: int = _COARSE) -> NDArray[np.float64]:
+    """Times at which lanes are looked at: every breakpoint, and so many steps of 4 ms or more in between."""
     marks = sorted({p.t_s for lane in lanes for p in lane.points})
     found = [np.array(marks[:1])]
     for first, last in pairwise(marks):
-        count = int(np.clip(np.ceil((last - first) / _STEP_S), 1, _STEPS_A_STRETCH))
+        count = int(np.clip(np.ceil((last - first) / _STEP_S), 1, most_steps))
         found.append(np.linspace(first, last, count + 1)[1:])
     return np.concatenate(found)
 

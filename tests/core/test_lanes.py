@@ -1,0 +1,167 @@
+"""Automation lanes: curves, angles that go round, what is done to lanes, tables and block formats."""
+
+import unittest
+from typing import Any
+
+import numpy as np
+
+from metaphon.core.errors import InputError
+from metaphon.core.files import adm_blocks, lane_table
+from metaphon.core.scene import lanes
+from metaphon.core.scene.mix import Automation, Breakpoint, range_of
+from tests.sounds import FolderTest, noise
+
+
+def lane(target: str, *points: tuple[Any, ...]) -> Automation:
+    return Automation(
+        target=target, points=tuple(Breakpoint(t_s=t, value=v, curve=(c or ["linear"])[0]) for t, v, *c in points)
+    )
+
+
+def at(one: Automation, *times: float) -> list[float]:
+    turns = lanes.is_turning(one.target)
+    return [round(float(v), 6) for v in lanes.values_at(one.points, np.array(times), turns)]
+
+
+class Curves(unittest.TestCase):
+    def test_line_hold_and_smooth(self) -> None:
+        one = lane("a/gain_db", (1.0, 0.0), (2.0, 10.0, "hold"), (3.0, 20.0, "smooth"), (5.0, 0.0))
+        self.assertEqual(at(one, 0.0, 1.5, 2.0, 2.999, 3.0, 4.0, 9.0), [0.0, 5.0, 10.0, 10.0, 20.0, 10.0, 0.0])
+        quarter = 20.0 * (1.0 - (0.25**2 * (3 - 0.5)))  # eased in and out: 3t^2 - 2t^3
+        self.assertAlmostEqual(at(one, 3.5)[0], quarter)
+
+    def test_angles_go_the_shorter_way(self) -> None:
+        one = lane("a/placement/azimuth_deg", (0.0, 170.0), (1.0, -170.0), (2.0, 20.0))
+        self.assertEqual(at(one, 0.5), [180.0])
+        self.assertAlmostEqual(at(one, 1.5)[0], 105.0)
+        height = lane("a/placement/elevation_deg", (0.0, 80.0), (1.0, -80.0))
+        self.assertEqual(at(height, 0.5), [0.0])
+
+
+class Work(FolderTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("a.wav", noise(1, 0.2))
+        self.made = self.mix([
+            {"sound": "a.wav", "sends": [{"bus": "b"}], "chain": [{"kind": "eq", "bands": [{"shape": "bell"}]}]},
+            {"sound": "a.wav"},
+        ], buses=[{"id": "b", "name": "B"}])  # fmt: skip
+
+    def test_what_may_move_and_how_far(self) -> None:
+        for target, wanted in (
+            ("t0/gain_db", (-120.0, 12.0)), ("t0/placement/x", (-1.0, 1.0)), ("t0/placement/extent_height_deg", (0.0, 360.0)),
+            ("t0/sends/b/level_db", (-120.0, 12.0)), ("t0/chain/0/bands/0/frequency_hz", (10.0, 22000.0)),
+        ):  # fmt: skip
+            self.assertEqual(range_of(self.made, target), wanted)
+        for target in ("t0/name", "t0/placement/mode", "t0/placement/sphere_m", "t0/chain/1/width", "t0/chain/0/phase",
+                       "t0/sends/b/tap", "t0/placement", "t0", "t9/gain_db", "t0/chain/0/bands/3/gain_db"):  # fmt: skip
+            with self.assertRaises(ValueError, msg=target):
+                range_of(self.made, target)
+
+    def test_drawing_into_a_lane_keeps_what_is_before_and_after(self) -> None:
+        mix = lanes.with_lane(self.made, lane("t0/gain_db", (0.0, -10.0), (4.0, -10.0), (8.0, 0.0)))
+        drawn = [Breakpoint(t_s=3.0, value=-30.0), Breakpoint(t_s=5.0, value=-20.0)]
+        found = lanes.lane_of(lanes.drawn(mix, "t0/gain_db", drawn), "t0/gain_db")
+        self.assertEqual([(p.t_s, p.value) for p in found.points],
+                         [(0.0, -10.0), (2.999, -10.0), (3.0, -30.0), (5.0, -20.0), (8.0, 0.0)])  # fmt: skip
+        with self.assertRaisesRegex(InputError, "goes from -120 to 12"):
+            lanes.drawn(mix, "t0/gain_db", [Breakpoint(t_s=0.0, value=20.0)])
+        with self.assertRaisesRegex(InputError, "moves nothing that can move"):
+            lanes.drawn(mix, "t0/name", drawn)
+
+    def test_trim_stretch_scale(self) -> None:
+        one = lane("t0/gain_db", (1.0, -10.0), (3.0, -20.0), (9.0, 0.0))
+        trimmed = lanes.trimmed(one, 2.0, 6.0)
+        self.assertEqual([(p.t_s, p.value) for p in trimmed.points], [(2.0, -15.0), (3.0, -20.0), (6.0, -10.0)])
+        longer = lanes.stretched(one, 2.0, 0.5)
+        self.assertEqual([p.t_s for p in longer.points], [1.5, 5.5, 17.5])
+        larger = lanes.scaled(one, 2.0, -10.0, -120.0, 12.0)
+        self.assertEqual([p.value for p in larger.points], [-10.0, -30.0, 10.0])
+        held = lanes.scaled(one, 5.0, -10.0, -25.0, 12.0)
+        self.assertEqual([p.value for p in held.points], [-10.0, -25.0, 12.0])
+
+    def test_copies_go_where_such_a_lane_can_be(self) -> None:
+        mix = lanes.with_lane(self.made, lane("t0/gain_db", (0.0, -10.0), (1.0, 0.0)))
+        self.assertEqual(lanes.lane_of(lanes.copied(mix, ["t0/gain_db"], ["t1"]), "t1/gain_db").points[0].value, -10.0)
+        mix = lanes.with_lane(mix, lane("t0/sends/b/level_db", (0.0, -10.0)))
+        with self.assertRaisesRegex(InputError, "moves nothing"):
+            lanes.copied(mix, ["t0/sends/b/level_db"], ["t1"])
+
+    def test_thinning_stays_within_its_bound(self) -> None:
+        times = np.arange(0.0, 8.0, 0.02)
+        values = 40.0 * np.sin(times) + 0.05 * np.cos(50 * times)
+        dense = lane("t0/placement/elevation_deg", *zip(times, values, strict=True))
+        fewer = lanes.thinned(dense, 0.5)
+        self.assertLess(len(fewer.points), len(times) / 8)
+        self.assertLessEqual(np.abs(lanes.values_at(fewer.points, times) - values).max(), 0.5 + 1e-9)
+        spinning = lane("t0/placement/azimuth_deg", *((t, (t * 90.0 + 180) % 360 - 180) for t in times))
+        kept = lanes.thinned(spinning, 1.0)
+        self.assertGreater(len(kept.points), 4)  # a turn of 720 degrees stays one
+        apart = lanes.values_at(kept.points, times, True) - lanes.values_at(spinning.points, times, True)
+        self.assertLess(np.abs(apart).max(), 1.0)
+        stepped = lane("t0/gain_db", (0.0, 0.0), (1.0, 0.0, "hold"), (2.0, -6.0), (3.0, -6.0), (4.0, -6.0))
+        self.assertEqual([p.t_s for p in lanes.thinned(stepped, 0.1).points], [0.0, 1.0, 2.0, 4.0])
+
+
+class Tables(unittest.TestCase):
+    def test_there_and_back(self) -> None:
+        held = [lane("a/gain_db", (0.0, -3.25), (1.5, 0.0, "hold")), lane("a/placement/x", (0.1, -0.5, "smooth"))]
+        text = lane_table.written(held)
+        self.assertEqual(text.splitlines()[:2], ["parameter,time_s,value,curve", "gain_db,0,-3.25,linear"])
+        self.assertEqual(lane_table.read(text, "a"), held)
+        self.assertEqual(lane_table.read(text, "b")[0].target, "b/gain_db")
+
+    def test_mistakes_name_their_line(self) -> None:
+        for text, words in (
+            ("", "first line"), ("a,b\n", "first line"), ("parameter,time_s,value\n", "no breakpoints"),
+            ("parameter,time_s,value,curve\ngain_db,0,loud\n", "Line 2"),
+            ("parameter,time_s,value,curve\ngain_db,0,0,linear\ngain_db,1,0,wobbly\n", "Line 3"),
+            ("parameter,time_s,value,curve\ngain_db,-1,0\n", "Line 2"), ("parameter,time_s,value,curve\ngain_db,0,nan\n", "Line 2"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(InputError, words):
+                lane_table.read(text, "a")
+
+
+class Blocks(unittest.TestCase):
+    """ITU-R BS.2076-2, section 5.4.3."""
+
+    def test_there_and_back(self) -> None:
+        times = np.array([0.0, 1.5, 4.0, 61.25])
+        path = np.array(
+            [[10, 170, 190, -20], [0, 10, 20, -30], [1, 1, 0.5, 1], [0, 10, 0, 0], [0, 0, 0, 0], [0, 0, 0, 0]],
+            dtype=float,
+        )
+        text = adm_blocks.written("Gull & boat", times, path, False, 70.0)
+        in_room, back, values = adm_blocks.read(text)
+        self.assertFalse(in_room)
+        self.assertIn('rtime="00:00:01.50000" duration="00:00:02.50000"', text)
+        self.assertIn('<position coordinate="azimuth">-170.00000</position>', text)
+        for moment in np.linspace(0.001, 69.0, 40):
+            for row in range(6):
+                wanted = np.interp(moment, times, np.unwrap(path[row], period=360.0) if row == 0 else path[row])
+                found = np.interp(moment, back, np.unwrap(values[row], period=360.0) if row == 0 else values[row])
+                self.assertAlmostEqual((wanted - found + 180) % 360 - 180, 0.0, delta=0.02)
+
+    def test_jumps_room_positions_and_interpolation_lengths(self) -> None:
+        text = """<ebuCoreMain><audioChannelFormat>
+          <audioBlockFormat rtime="00:00:00.00000" duration="00:00:02.00000"><cartesian>1</cartesian>
+            <position coordinate="X">-1</position><position coordinate="Y">1</position></audioBlockFormat>
+          <audioBlockFormat rtime="00:00:02.00000" duration="00:00:01.00000"><cartesian>1</cartesian>
+            <position coordinate="X">0.5</position><position coordinate="Y">1</position>
+            <jumpPosition interpolationLength="0.25">1</jumpPosition></audioBlockFormat>
+        </audioChannelFormat></ebuCoreMain>"""
+        in_room, times, values = adm_blocks.read(text)
+        self.assertTrue(in_room)
+        self.assertEqual(times.tolist(), [0.0, 2.0, 2.0, 2.25, 3.0])
+        self.assertEqual(values[0].tolist(), [-1.0, -1.0, -1.0, 0.5, 0.5])
+
+    def test_what_cannot_be_read_is_told(self) -> None:
+        block = '<a><audioBlockFormat rtime="{}"><position coordinate="{}">{}</position></audioBlockFormat></a>'
+        for text, words in (
+            ("<a", "not well-formed"), ("<a/>", "no audioBlockFormat"), (block.format("soon", "azimuth", 1), "hh:mm:ss"),
+            (block.format("00:00:00.0", "azimuth", "left"), "not a number"), ("<!DOCTYPE a []><a/>", "document type"),
+            (block.format("00:00:00.0", "azimuth", 1).replace("</a>", block.format("00:00:01.0", "X", 1) + "</a>")
+             .replace("</a></a>", "</a>").replace("<a><audioBlock", "<audioBlock", 0), "."),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(InputError, words):
+                adm_blocks.read(text)
