@@ -1,8 +1,10 @@
 """Field in a real browser: dragged, nudged, typed, several at once, undone."""
 
+from typing import Any
+
 from playwright.sync_api import Page, expect
 
-from metaphon.web.mixes.models import Mix, Placement
+from metaphon.web.mixes.models import Automation, Group, Mix, Placement, Strip
 from tests.browser.server import BrowserTest
 
 
@@ -52,11 +54,144 @@ class Field(BrowserTest):
         before = self.place("Choir hum"), self.place("Ship's horn")
         page.click("[data-pick]:has-text('Choir hum')")
         page.click('[data-pick]:has-text("Ship\'s horn")', modifiers=["Shift"])
-        page.fill("[name=by_deg]", "20")
-        page.click("button:has-text('Turn')")
+        page.fill("[name=by]", "20")
+        page.click(".arrange button:has-text('Do')")
         turned = tuple((azimuth + 20.0, elevation) for azimuth, elevation in before)
         self.wait_for(lambda: (self.place("Choir hum"), self.place("Ship's horn")) == turned)
         page.click("#undo")
         self.wait_for(lambda: (self.place("Choir hum"), self.place("Ship's horn")) == before)
         page.fill("#field-filter", "gull")
         expect(page.locator("#field-list tr[data-id]:visible")).to_have_count(1)
+
+    def body(self, page: Page, name: str) -> Any:
+        """Where a source is drawn, once the chart has come to rest."""
+        found: list[Any] = []
+        mark = page.locator(f'.object[aria-label$="{name}"] .body')
+        self.wait_for(
+            lambda: found.append(mark.bounding_box()) or (len(found) > 1 and found[-1] and found[-1] == found[-2])
+        )
+        return found[-1]
+
+    def lanes(self, name: str) -> set[str]:
+        ref = Strip.objects.get(name=name, mix__title="The Lamp at Skerrow").ref
+        found = Automation.objects.filter(target__startswith=f"{ref}/placement/").values_list("target", flat=True)
+        return {target.rsplit("/", 1)[1] for target in found}
+
+    def test_a_gesture_is_recorded_while_it_plays_and_a_path_is_drawn(self) -> None:
+        page = self.field()
+        page.wait_for_selector("#listen .play:not([disabled])")
+        page.keyboard.press("r")
+        page.click("#listen .play")
+        player = "import('/static/listen/player.js').then(({ player }) => player.position)"
+        self.wait_for(lambda: page.evaluate(player) > 24000)
+        horn = self.body(page, "Ship's horn")
+        page.mouse.move(horn["x"] + horn["width"] / 2, horn["y"] + horn["height"] / 2)
+        page.mouse.down()
+        for step in range(20):
+            page.mouse.move(horn["x"] + 8 * step, horn["y"] - 2 * step)
+            page.wait_for_timeout(40)
+        page.mouse.up()
+        self.wait_for(lambda: self.lanes("Ship's horn") == {"azimuth_deg", "elevation_deg"})
+        page.wait_for_load_state("networkidle")
+        page.keyboard.press("r")
+        page.click("#listen .play")
+        expect(page.locator("#field-one")).to_contain_text("automated")
+        page.click("text=Stand still")
+        self.wait_for(lambda: self.lanes("Ship's horn") == set())
+        page.wait_for_load_state("networkidle")
+        page.click("[data-draw]")
+        page.fill("[data-draw-for]", "3")
+        hum = self.body(page, "Choir hum")
+        page.mouse.move(hum["x"] + 5, hum["y"] + 5)
+        page.mouse.down()
+        page.mouse.move(hum["x"] - 150, hum["y"] - 30, steps=12)
+        page.mouse.up()
+        self.wait_for(lambda: self.lanes("Choir hum") == {"azimuth_deg", "elevation_deg"})
+        lane = Automation.objects.get(target__endswith="choir_hum/placement/azimuth_deg").points
+        self.assertGreater(lane[-1]["t_s"] - lane[0]["t_s"], 2.5)
+
+    def test_a_group_turns_together_and_stays_an_arrangement(self) -> None:
+        page = self.field()
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        group = Group.objects.create(mix=mix, ref="birds", name="Birds")
+        Strip.objects.filter(mix=mix, name__in=("Ship's horn", "Choir hum")).update(group=group)
+        page.reload()
+        page.wait_for_selector("#field-chart .object")
+        before = {name: self.place(name) for name in ("Ship's horn", "Choir hum")}
+        page.select_option("#field-group", "Birds")
+        expect(page.locator("#field-list tr.chosen")).to_have_count(2)
+        page.fill("[name=by]", "-35")
+        page.click(".arrange button:has-text('Do')")
+        wanted = {name: ((a - 35 + 180) % 360 - 180, e) for name, (a, e) in before.items()}
+        self.wait_for(lambda: {name: self.place(name) for name in before} == wanted)
+        page.click("#undo")
+        self.wait_for(lambda: {name: self.place(name) for name in before} == before)
+
+    def test_converting_and_going_back(self) -> None:
+        page = self.field()
+        page.click("[data-pick]:has-text('Rowing boat')")
+        page.wait_for_selector("#field-one .tabs")
+        page.click("[popovertarget=field-more]")
+        page.select_option("#field-more [name=to]", "cube")
+        page.click("#field-more button:has-text('Convert')")
+        expect(page.locator("#field-notes")).to_contain_text("below the listener")
+        self.wait_for(lambda: self.lanes("Rowing boat") >= {"azimuth_deg", "x", "y"})
+        page.keyboard.press("Escape")
+        expect(page.locator("#field-one")).to_contain_text("Kept: angles")
+        page.select_option(".lane-tools [name=parameter]", "placement/x")
+        expect(page.locator("#lane .point").first).to_be_visible()
+        page.click("text=Go back to it")
+        row = Placement.objects.filter(strip__name="Rowing boat", strip__mix__title="The Lamp at Skerrow")
+        self.wait_for(lambda: row.get().coordinates == "sphere")
+
+    def test_a_lane_is_edited_by_mouse_and_keys(self) -> None:
+        page = self.field()
+        page.click("[data-pick]:has-text('Narrator (en)')")
+        page.wait_for_selector("#lane")
+        page.select_option(".lane-tools [name=parameter]", "gain_db")
+        page.wait_for_timeout(400)
+        box = page.locator("#lane").bounding_box()
+        for part in (0.3, 0.6):
+            page.mouse.click(box["x"] + box["width"] * part, box["y"] + 40)
+            page.wait_for_load_state("networkidle")
+        lane = lambda: Automation.objects.filter(target="narrator_en/gain_db").first()  # noqa: E731
+        self.wait_for(lambda: lane() is not None and len(lane().points) == 2)
+        page.wait_for_load_state("networkidle")
+        page.click("[data-curve=hold]")
+        self.wait_for(lambda: lane().points[1]["curve"] == "hold")
+        page.wait_for_load_state("networkidle")
+        value = lane().points[1]["value"]
+        page.locator("#lane").focus()
+        page.keyboard.press("End")
+        page.keyboard.press("ArrowDown")
+        self.wait_for(lambda: lane().points[1]["value"] < value)
+        page.wait_for_load_state("networkidle")
+        page.locator("#lane").focus()
+        page.keyboard.press("End")
+        page.keyboard.press("Delete")
+        self.wait_for(lambda: len(lane().points) == 1)
+
+    def test_perspective_parts_of_the_panel_and_a_test_signal(self) -> None:
+        page = self.field()
+        page.click("[data-view-as=space]")
+        expect(page.locator("#field-chart")).to_be_hidden()
+        page.locator("#field-space").focus()
+        before = page.locator("#field-space .floor").get_attribute("d")
+        page.keyboard.press("ArrowLeft")
+        self.assertNotEqual(page.locator("#field-space .floor").get_attribute("d"), before)
+        page.click('[data-pick]:has-text("Ship\'s horn")')
+        page.wait_for_selector("#field-one .tabs")
+        page.click("[data-part=size]")
+        page.get_by_label("Ship's horn, Diffuseness").fill("0.4")
+        page.keyboard.press("Enter")
+        row = Placement.objects.filter(strip__name="Ship's horn", strip__mix__title="The Lamp at Skerrow")
+        self.wait_for(lambda: row.get().diffuseness == 0.4)
+        page.wait_for_load_state("networkidle")
+        expect(page.get_by_label("Ship's horn, Diffuseness")).to_be_visible()  # the same part stays open
+        page.wait_for_selector("#listen .play:not([disabled])")
+        page.click("[data-stand-in=noise]")
+        expect(page.locator(".chip")).to_have_text("Test signal")
+        level = "import('/static/listen/player.js').then(({ player }) => Math.max(...(player.step?.peak ?? [-120])))"
+        self.wait_for(lambda: page.evaluate(level) > -40.0)
+        page.click("[data-stand-in=noise]")
+        expect(page.locator(".chip")).to_have_count(0)

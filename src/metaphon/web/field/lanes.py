@@ -107,7 +107,7 @@ def show(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
     except InputError:
         length_s = 60.0
     data = {
-        "parameter": name, "low": low, "high": high, "turns": lane_work.is_turning(name), "length_s": length_s,
+        "revision": mix.revision, "parameter": name, "low": low, "high": high, "turns": lane_work.is_turning(name), "length_s": length_s,
         "points": [[p.t_s, p.value, p.curve] for p in lane.points] if lane else [],
         "still": _still(said, name), "title": offered.get(name, name),
     }  # fmt: skip

@@ -46,13 +46,13 @@ function pick() {
   }
   // the panel is of the one that was chosen last
   const one = [...field.picked].at(-1) ?? null;
-  const key = one === null ? null : `${one} ${field.list.dataset.objects.length}`;
-  if (one !== null && (shownFor?.key !== key || shownFor.list !== field.list)) {
+  const key = `${one} ${document.getElementById("history").dataset.revision} ${location.pathname}`;
+  if (one !== null && (shownFor?.key !== key || shownFor.board !== field.board)) {
     htmx.ajax("GET", `${field.board.dataset.base}${one}`, { source: "#field-one", target: "#field-one", swap: "innerHTML" });
     const parameter = shownFor?.one === one ? parameterShown() : "";
     htmx.ajax("GET", `${field.board.dataset.base}${one}/lanes?parameter=${encodeURIComponent(parameter)}`, { source: "#field-lanes", target: "#field-lanes", swap: "innerHTML" });
   }
-  shownFor = { one, key, list: field.list };
+  shownFor = { one, key, board: field.board };
   const counted = field.list.querySelectorAll("tr[data-id]").length;
   find(".picked-count").textContent = field.picked.size ? `${field.picked.size} chosen` : `${counted} placed`;
   drawSpace();
@@ -95,7 +95,7 @@ function showPart() {
 // A test signal in the place of a source, heard alone; what was heard before comes back.
 let before = null;
 function standIn(button) {
-  const { strip, standIn: signal } = button.dataset;
+  const { of: strip, standIn: signal } = button.dataset;
   const hearing = player.state.hearings[player.side];
   if (hearing.stand_in === signal && hearing.strip === strip) {
     player.hearing(before ?? {});
@@ -108,7 +108,7 @@ function standIn(button) {
 }
 function standIns() {
   const hearing = player.state?.hearings?.[player.side] ?? {};
-  document.querySelectorAll("[data-stand-in]").forEach((button) => button.setAttribute("aria-pressed", String(hearing.stand_in === button.dataset.standIn && hearing.strip === button.dataset.strip)));
+  document.querySelectorAll("[data-stand-in]").forEach((button) => button.setAttribute("aria-pressed", String(hearing.stand_in === button.dataset.standIn && hearing.strip === button.dataset.of)));
 }
 
 dragging(choose, redraw);

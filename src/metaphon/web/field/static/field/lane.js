@@ -10,13 +10,18 @@ let base = "";
 let chosen = -1;
 let drag = null;
 let pending = null;
+let waiting = 0; // edits on their way
 const svg = () => document.getElementById("lane");
 
 export function beginLane() {
   const tools = field.board && find(".lane-tools");
   if (!tools) return (lane = null);
   const fresh = JSON.parse(tools.dataset.lane);
-  if (!lane || base !== tools.dataset.base || lane.parameter !== fresh.parameter) chosen = -1;
+  const same = lane && base === tools.dataset.base && lane.parameter === fresh.parameter;
+  // what is under the hand or on its way is not taken back, nor is what was asked for before it had arrived
+  const old = fresh.revision < +document.getElementById("history").dataset.revision;
+  if (same && (drag || pending || waiting || old)) return drawLane();
+  if (!same) chosen = -1;
   [lane, base] = [fresh, tools.dataset.base];
   drawLane();
 }
@@ -115,8 +120,11 @@ export function playhead() {
   if (line) line.setAttribute("d", `M${xOf(now())} 4V${TALL - 4}`);
 }
 
-const send = (into = false, points = lane.points) =>
-  post(`${base.match(/(\d+)\/lanes/)[1]}/lanes/draw`, { parameter: lane.parameter, points: JSON.stringify(points.map(([t, v, c]) => [t, Math.round(v * 1e4) / 1e4, c])), ...(into ? { into: "on" } : {}) });
+function send(into = false, points = lane.points) {
+  const values = { parameter: lane.parameter, points: JSON.stringify(points.map(([t, v, c]) => [t, Math.round(v * 1e4) / 1e4, c])) };
+  waiting += 1;
+  post(`${base.match(/(\d+)\/lanes/)[1]}/lanes/draw`, into ? { ...values, into: "on" } : values).finally(() => (waiting -= 1));
+}
 const keep = (point) => {
   lane.points.sort((one, other) => one[0] - other[0]);
   chosen = lane.points.indexOf(point);
@@ -124,7 +132,10 @@ const keep = (point) => {
 };
 const later = () => {
   clearTimeout(pending);
-  pending = setTimeout(() => lane && send(), 350);
+  pending = setTimeout(() => {
+    pending = null;
+    if (lane) send();
+  }, 350);
 };
 
 export function editingLanes() {
