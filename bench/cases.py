@@ -15,6 +15,7 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from bench.field import field
 from bench.listening import listen
 from bench.pages import flow
 from bench.timing import in_turn, ratio
@@ -136,5 +137,5 @@ def basics() -> Iterator[str]:
 
 
 CASES: dict[str, Callable[[], Iterator[str]]] = {
-    case.__name__: case for case in (targets, stereo, measure, basics, flow, listen, memory)
+    case.__name__: case for case in (targets, stereo, measure, basics, field, flow, listen, memory)
 }

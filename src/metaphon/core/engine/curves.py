@@ -3,6 +3,7 @@
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -64,19 +65,41 @@ class Gains:
         return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False, key)
 
 
+T = TypeVar("T", bound=np.generic)
+_BLOCKS_AHEAD = 12
+
+
+class Ahead(Generic[T]):
+    """Values at grid points, worked out for several blocks at once: asking costs more than answering."""
+
+    def __init__(self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int) -> None:
+        self._at = at
+        self._rate_hz = rate_hz
+        self._first = 0
+        self._held: NDArray[T] | None = None
+
+    def get(self, first: int, frames: int) -> NDArray[T]:
+        """The values at the grid points of a block, its end included; time is the first axis."""
+        steps = frames // GRID_FRAMES
+        place = (first - self._first) // GRID_FRAMES
+        if self._held is None or not 0 <= place <= len(self._held) - 1 - steps:
+            self._first, place = first, 0
+            self._held = self._at(grid_times(first, frames * _BLOCKS_AHEAD, self._rate_hz))
+        return self._held[place : place + steps + 1]
+
+
 class Mixer:
     """Applies gains to blocks that start on the grid."""
 
     def __init__(self, gains: Gains, rate_hz: int) -> None:
-        self._gains = gains
-        self._rate_hz = rate_hz
         self._fixed = None if gains.moves else gains.at(np.zeros(1))[0].astype(np.float32)
+        self._ahead = Ahead(lambda times_s: gains.at(times_s).astype(np.float32), rate_hz)
 
     def apply(self, block: Block, first: int) -> Block:
         """Mix (inputs, frames) into (outputs, frames), where `first` is the block's place in the mix."""
         if self._fixed is not None:
             return self._fixed @ block
-        matrices = self._gains.at(grid_times(first, block.shape[1], self._rate_hz)).astype(np.float32)
+        matrices = self._ahead.get(first, block.shape[1])
         segments = block.reshape(block.shape[0], -1, GRID_FRAMES).transpose(1, 0, 2)
         rising = segments * RAMP
         mixed = matrices[:-1] @ (segments - rising) + matrices[1:] @ rising

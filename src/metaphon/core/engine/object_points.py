@@ -93,9 +93,10 @@ def scene_gains(where: Where, order: int, times_s: Array) -> Array:
 def head_directions(where: Where, times_s: Array) -> tuple[Vectors, Array]:
     """Directions (times, channels, count, 3) and the part of the power that comes from each, (count).
 
-    To a quarter of a degree, and where the source is large to a whole one: finer than is heard, and soon met again.
+    To a quarter of a degree where it stands still, half a degree where it moves, and a whole one where it is large:
+    finer than is heard, and soon met again.
     """
-    return _directions(where, times_s, steps_a_degree=4.0)
+    return _directions(where, times_s, steps_a_degree=2.0 if where.moves else 4.0)
 
 
 def _directions(

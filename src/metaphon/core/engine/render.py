@@ -1,6 +1,8 @@
 """From a plan to samples, block by block; no more of the mix is held than one block and what rings on."""
 
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack
 from dataclasses import dataclass
 
 import numpy as np
@@ -44,17 +46,26 @@ def render(
     at = warm_up - warm_up % GRID_FRAMES - plan.ahead
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
     tails = [_tail(plan, output) for output in outputs]
-    try:
-        while at < last:
-            signals = run_all(strips, at, block_frames)
-            blocks = [tail.process(signals, at, block_frames) for tail in tails]
-            cut = slice(max(first - at, 0), min(last - at, block_frames))
-            if cut.start < cut.stop:
-                yield [block[:, cut] for block in blocks]
-            at += block_frames
-    finally:
+    with ThreadPoolExecutor(1, "tails") as pool, ExitStack() as stack:
         for strip in strips:
-            strip.close()
+            stack.callback(strip.close)
+        waiting: tuple[int, Future[list[Block]]] | None = None
+        while at < last or waiting:
+            # the strips of the next block run while the tails of this one do
+            ready, waiting = waiting, None
+            if at < last:
+                signals = run_all(strips, at, block_frames)
+                waiting = at, pool.submit(_tailed, tails, signals, at, block_frames)
+                at += block_frames
+            if ready is not None:
+                place, blocks = ready[0], ready[1].result()
+                cut = slice(max(first - place, 0), min(last - place, block_frames))
+                if cut.start < cut.stop:
+                    yield [block[:, cut] for block in blocks]
+
+
+def _tailed(tails: Sequence[Tail], signals: dict[str, Block], at: int, frames: int) -> list[Block]:
+    return [tail.process(signals, at, frames) for tail in tails]
 
 
 def _tail(plan: Plan, output: Output) -> Tail:

@@ -1,6 +1,8 @@
 """The last step, one for each target: from the programme's feeds to the channels of a format."""
 
+import os
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from typing import Protocol
 
@@ -9,7 +11,7 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.signal import butter, sosfilt
 
-from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Gains, Mixer, grid_times
+from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Ahead, Gains, Mixer
 from metaphon.core.engine.lapping import Lapped
 from metaphon.core.engine.object_points import direct_and_diffuse, head_directions, layout_gains, scene_gains
 from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
@@ -24,7 +26,8 @@ from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
 from metaphon.core.spatial.layouts import Layout
 
-_KEPT_DIRECTIONS = 4096
+_KEPT_DIRECTIONS = 2048  # of each crew
+_CREWS = 2
 
 Signals = Mapping[str, Block]
 
@@ -50,29 +53,46 @@ class MatrixTail:
 
     def __init__(self, target: Target, feeds: Sequence[Feed], rate_hz: int) -> None:
         self._channels = target.channels
-        self._mixers: list[tuple[str, Mixer | _DualBand]] = [
-            (feed.strip, _mixer(target, feed, rate_hz)) for feed in feeds
-        ]
+        moving = [feed for feed in feeds if isinstance(feed, ObjectFeed) and feed.moves]
+        self._moving = _Together(moving, [_object_gains(target, feed, False) for feed in moving], rate_hz)
+        self._mixers = [(feed.strip, _mixer(target, feed, rate_hz)) for feed in feeds if feed not in moving]
         diffuse = [feed for feed in feeds if isinstance(feed, ObjectFeed) and feed.where.is_diffuse]
-        self._diffuse = [(feed.strip, Mixer(_object_gains(target, feed, True), rate_hz)) for feed in diffuse]
+        self._diffuse = _Together(diffuse, [_object_gains(target, feed, True) for feed in diffuse], rate_hz)
         self._unlike = Unlike(target.channels, rate_hz) if diffuse else None
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
-        out = self._sum(self._mixers, signals, first, frames)
-        if self._unlike:
-            out += self._unlike.process(self._sum(self._diffuse, signals, first, frames))
-        return out
-
-    def _sum(
-        self, mixers: Sequence[tuple[str, "Mixer | _DualBand"]], signals: Signals, first: int, frames: int
-    ) -> Block:
         out = np.zeros((self._channels, frames), dtype=np.float32)
-        for strip, mixer in mixers:
+        for strip, mixer in self._mixers:
             if strip in signals:
                 out += mixer.apply(signals[strip], first)
             elif isinstance(mixer, _DualBand):
                 out += mixer.apply(np.zeros((mixer.inputs, frames), dtype=np.float32), first)
+        self._moving.add(out, signals, first)
+        if self._unlike:
+            lost = np.zeros_like(out)
+            self._diffuse.add(lost, signals, first)
+            out += self._unlike.process(lost)
         return out
+
+
+class _Together:
+    """Objects mixed in one go: many small matrices cost more than a large one."""
+
+    def __init__(self, feeds: Sequence[ObjectFeed], gains: Sequence[Gains], rate_hz: int) -> None:
+        self._inputs = [(feed.strip, len(feed.where.offsets_deg)) for feed in feeds]
+        joined = Gains(lambda times_s: np.concatenate([g.at(times_s) for g in gains], axis=2), True, tuple(gains))
+        self._mixer = Mixer(joined, rate_hz) if feeds else None
+
+    def add(self, out: Block, signals: Signals, first: int) -> None:
+        """Add what the objects put into each channel; who is silent takes no part."""
+        if self._mixer is None or not any(strip in signals for strip, _ in self._inputs):
+            return
+        silence = np.zeros((1, out.shape[1]), dtype=np.float32)
+        rows = [
+            signals[strip] if strip in signals else np.broadcast_to(silence, (count, out.shape[1]))
+            for strip, count in self._inputs
+        ]
+        out += self._mixer.apply(np.concatenate(rows), first)
 
 
 class Unlike:
@@ -150,12 +170,6 @@ def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
     return loudspeakers_encoded(bed, target.order)
 
 
-@lru_cache(maxsize=8)
-def _kept_directions(head: Head) -> dict[bytes, NDArray[np.complex64]]:
-    """The spectra of directions that were asked for, shared by all tails of a head."""
-    return {}
-
-
 class BinauralTail:
     """Headphones: beds as loudspeakers round the head, objects from where they are, scenes from all round.
 
@@ -166,7 +180,6 @@ class BinauralTail:
     def __init__(self, feeds: Sequence[Feed], head: Head) -> None:
         self._head = head
         self._size = next_fast_len(GRID_FRAMES + head.taps - 1, real=True)
-        self._kept = _kept_directions(head)
         self._lapped = Lapped(2, self._size)
         rate_hz = head.rate_hz
         self._beds = [
@@ -176,9 +189,9 @@ class BinauralTail:
             layout.name: self._spectra(loudspeaker_responses(head, layout.name)) for _, _, layout in self._beds
         }
         objects = [feed for feed in feeds if isinstance(feed, ObjectFeed)]
-        still = [feed for feed in objects if not feed.moves]
-        self._still = [(feed, self._filters([feed], np.zeros(1))[0][0]) for feed in still]
-        self._moving = [feed for feed in objects if feed.moves]
+        self._still = [(feed, self._still_filters(feed)) for feed in objects if not feed.moves]
+        moving = [_Moving(feed, rate_hz) for feed in objects if feed.moves]
+        self._crews = [_Crew(moving[i::_CREWS], head, self._size) for i in range(_CREWS) if moving[i::_CREWS]]
         scenes = [feed for feed in feeds if isinstance(feed, SceneFeed)]
         self._scenes = [
             (feed.strip, Mixer(Gains(feed.rotation_at, feed.moves, feed), rate_hz),
@@ -191,32 +204,11 @@ class BinauralTail:
     def _spectra(self, responses: NDArray[np.float32]) -> NDArray[np.complex64]:
         return rfft(responses, self._size).astype(np.complex64)
 
-    def _filters(self, feeds: Sequence[ObjectFeed], times_s: NDArray[np.float64]) -> list[NDArray[np.complex64]]:
-        """(times, object channels, 2, frequencies) of each object; what is not known yet is asked for at once."""
-        wanted: list[list[bytes]] = []
-        new: dict[bytes, tuple[NDArray[np.float64], NDArray[np.float64]]] = {}
-        for feed in feeds:
-            vectors, weights = head_directions(feed.where, times_s)
-            keys = []
-            for cell in vectors.reshape(-1, *vectors.shape[2:]):
-                key = np.round(cell, 5).tobytes() + (weights.tobytes() if len(weights) > 1 else b"")
-                if key not in self._kept and key not in new:
-                    new[key] = cell, weights
-                keys.append(key)
-            wanted.append(keys)
-        if new:
-            counts = [len(vectors) for vectors, _ in new.values()]
-            responses = self._head.responses(np.concatenate([vectors for vectors, _ in new.values()]))
-            found = np.split(responses, np.cumsum(counts)[:-1])
-            for (key, (_, weights)), spread in zip(new.items(), found, strict=True):
-                self._kept[key] = self._spectra(_gathered(spread, weights))
-        answer = [
-            np.array([self._kept[key] for key in keys]).reshape(len(times_s), -1, 2, self._size // 2 + 1)
-            for keys in wanted
-        ]
-        while len(self._kept) > _KEPT_DIRECTIONS:
-            self._kept.pop(next(iter(self._kept)))
-        return answer
+    def _still_filters(self, feed: ObjectFeed) -> NDArray[np.complex64]:
+        """(object channels, 2, frequencies) of an object that stands still."""
+        vectors, weights = head_directions(feed.where, np.zeros(1))
+        spread = [self._head.responses(cell) for cell in vectors[0]]
+        return self._spectra(np.stack([_gathered(responses, weights) for responses in spread]))
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         segments = frames // GRID_FRAMES
@@ -232,19 +224,13 @@ class BinauralTail:
         for feed, filters in self._still:
             if feed.strip in signals:
                 self._placed(heard, diffuse, feed, signals[feed.strip], filters)
-        moving = [feed for feed in self._moving if feed.strip in signals]
-        times_s = grid_times(first, frames, self._head.rate_hz)
-        for feed, filters in zip(moving, self._filters(moving, times_s) if moving else (), strict=True):
-            pieces = signals[feed.strip].reshape(-1, segments, GRID_FRAMES)
-            rising = pieces * RAMP
-            before, after = rfft(pieces - rising, self._size), rfft(rising, self._size)
-            direct, lost = direct_and_diffuse(feed.where, times_s)
-            for into, gains in ((heard, direct), (diffuse, lost)):
-                if into is None or not gains.any():
-                    continue
-                for channel in range(len(pieces)):
-                    responses = (filters[:, channel] * gains[:, None, None].astype(np.float32)).transpose(1, 0, 2)
-                    into += responses[:, :-1] * before[channel] + responses[:, 1:] * after[channel]
+        # each crew sums on its own and all are added in order, so that who is quicker changes nothing
+        works = [_threads(os.getpid()).submit(crew.heard, signals, first, frames) for crew in self._crews]
+        for work in works:
+            direct, lost = work.result()
+            heard += direct
+            if diffuse is not None and lost is not None:
+                diffuse += lost
         out = self._lapped.add(irfft(heard, self._size))
         if self._unlike and diffuse is not None:
             out += self._unlike.process(self._apart.add(irfft(diffuse, self._size)))
@@ -278,6 +264,112 @@ class BinauralTail:
         for channel, responses in zip(pieces, filters, strict=True):
             if responses.any() and channel.any():
                 heard += responses[:, None, :] * rfft(channel, self._size)
+
+
+@lru_cache(maxsize=1)
+def _threads(process: int) -> ThreadPoolExecutor:
+    """The threads of this process; one that was forked needs its own."""
+    return ThreadPoolExecutor(_CREWS, "tail")
+
+
+class _Moving:
+    """An object on its way round the head. Its direction is looked at on every other grid point, even ones."""
+
+    def __init__(self, feed: ObjectFeed, rate_hz: int) -> None:
+        self.feed = feed
+        self.weights = head_directions(feed.where, np.zeros(1))[1]
+        self.key = self.weights.tobytes() if len(self.weights) > 1 else b""
+        self._vectors = Ahead(lambda times_s: np.round(head_directions(feed.where, times_s)[0], 5), rate_hz)
+        self._parts = Ahead(lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1), rate_hz)
+
+    def vectors(self, first: int, frames: int) -> NDArray[np.float64]:
+        """The directions at the even grid points from the one at or before a block to the one at or after it."""
+        begin = first - first % (2 * GRID_FRAMES)
+        end = -(-(first + frames) // (2 * GRID_FRAMES)) * 2 * GRID_FRAMES
+        return self._vectors.get(begin, end - begin)[::2]
+
+    def parts(self, first: int, frames: int) -> tuple[NDArray[np.float32], NDArray[np.float32] | None]:
+        """The gains of what keeps its direction and of what has lost it; None where nothing has."""
+        both = self._parts.get(first, frames).astype(np.float32)
+        return both[:, 0], both[:, 1] if self.feed.where.is_diffuse else None
+
+
+class _Crew:
+    """Some of the moving objects, worked on in a thread of their own."""
+
+    def __init__(self, moving: Sequence[_Moving], head: Head, size: int) -> None:
+        self._moving = moving
+        self._head = head
+        self._size = size
+        self._kept: dict[bytes, NDArray[np.complex64]] = {}
+
+    def heard(
+        self, signals: Signals, first: int, frames: int
+    ) -> tuple[NDArray[np.complex64], NDArray[np.complex64] | None]:
+        """The spectra of what both ears hear, (2, grid steps, frequencies), directly and of what is diffuse."""
+        segments = frames // GRID_FRAMES
+        heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
+        diffuse = np.zeros_like(heard) if any(each.feed.where.is_diffuse for each in self._moving) else None
+        moving = [each for each in self._moving if each.feed.strip in signals]
+        for each, filters in zip(moving, self._filters(moving, first, frames) if moving else (), strict=True):
+            pieces = signals[each.feed.strip].reshape(-1, segments, GRID_FRAMES)
+            later = rfft(pieces * RAMP, self._size)
+            now = rfft(pieces, self._size) - later
+            direct, lost = each.parts(first, frames)
+            for channel in range(len(pieces)):
+                responses = filters[:, channel].transpose(1, 0, 2)
+                if lost is None or diffuse is None:
+                    heard += responses[:, :-1] * now[channel]
+                    heard += responses[:, 1:] * later[channel]
+                    continue
+                for into, gains in ((heard, direct), (diffuse, lost)):
+                    scaled = responses * gains[:, None]
+                    into += scaled[:, :-1] * now[channel] + scaled[:, 1:] * later[channel]
+        return heard, diffuse
+
+    def _filters(self, moving: Sequence[_Moving], first: int, frames: int) -> list[NDArray[np.complex64]]:
+        """(grid points, object channels, 2, frequencies) of each object; what is not known is asked for at once.
+
+        Odd grid points have the mean of their neighbours.
+        """
+        wanted: list[list[bytes]] = []
+        new: dict[bytes, tuple[NDArray[np.float64], NDArray[np.float64]]] = {}
+        for each in moving:
+            vectors = each.vectors(first, frames)
+            keys = []
+            for cell in vectors.reshape(-1, *vectors.shape[2:]):
+                key = cell.tobytes() + each.key
+                if key not in self._kept and key not in new:
+                    new[key] = cell, each.weights
+                keys.append(key)
+            wanted.append(keys)
+        if new:
+            spectra = self._head.spectra(np.concatenate([cell for cell, _ in new.values()]), self._size)
+            at = 0
+            for key, (cell, weights) in new.items():
+                self._kept[key] = _gathered_spectra(spectra[at : at + len(cell)], weights)
+                at += len(cell)
+        count, odd = frames // GRID_FRAMES + 1, first // GRID_FRAMES % 2
+        answer = []
+        for each, keys in zip(moving, wanted, strict=True):
+            even = np.array([self._kept[key] for key in keys])
+            even = even.reshape(-1, len(each.feed.where.offsets_deg), 2, self._size // 2 + 1)
+            every = np.empty((2 * len(even) - 1, *even.shape[1:]), dtype=np.complex64)
+            every[::2] = even
+            every[1::2] = np.float32(0.5) * (even[:-1] + even[1:])
+            answer.append(every[odd : odd + count])
+        while len(self._kept) > _KEPT_DIRECTIONS:
+            self._kept.pop(next(iter(self._kept)))
+        return answer
+
+
+def _gathered_spectra(spectra: NDArray[np.complex64], weights: NDArray[np.float64]) -> NDArray[np.complex64]:
+    """As `_gathered`, of spectra (directions, 2, frequencies)."""
+    if len(spectra) == 1:
+        return spectra[0]
+    mean = np.einsum("n,nef->ef", weights.astype(np.float32), spectra)
+    energy = np.sum(weights * np.sum(np.abs(spectra) ** 2, axis=(1, 2)))
+    return (mean * np.float32(np.sqrt(energy / max(float(np.sum(np.abs(mean) ** 2)), 1e-12)))).astype(np.complex64)
 
 
 def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:

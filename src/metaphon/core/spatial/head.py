@@ -14,6 +14,7 @@ from metaphon.core.spatial.directions import unit_vectors
 
 SHIPPED = Path("/usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa")
 TAPS_S = 512 / 48000.0
+_DELAY_STEPS = 32  # a sample, for what moves
 _LEAD = 16  # samples kept before the onset, so that what rings ahead of it is not cut
 
 
@@ -32,7 +33,11 @@ class Head:
         vectors = unit_vectors(azimuth_deg, elevation_deg)
         hull = ConvexHull(vectors)
         self._triangles = hull.simplices
-        self._bases = np.linalg.inv(vectors[self._triangles])
+        # all triangles at once, corner by corner: (3, triangles) each
+        self._corners = [
+            np.ascontiguousarray(corner) for corner in np.linalg.inv(vectors[self._triangles]).transpose(2, 1, 0)
+        ]
+        self._kept: dict[int, tuple[NDArray[np.complex64], NDArray[np.complex64]]] = {}
         delays = _onsets(responses)
         size = next_fast_len(2 * max(self.taps, responses.shape[-1]), real=True)
         turns = 2j * np.pi * rfftfreq(size)
@@ -44,17 +49,43 @@ class Head:
 
     def responses(self, vectors: NDArray[np.float64]) -> NDArray[np.float32]:
         """Impulse responses (directions, 2, taps) for unit vectors (directions, 3)."""
-        weights = np.einsum("dk,tkc->dtc", vectors, self._bases)
-        best = np.argmax(weights.min(axis=-1), axis=-1)
-        chosen = np.maximum(weights[np.arange(len(vectors)), best], 0.0)
-        chosen /= chosen.sum(axis=-1, keepdims=True)
-        corners = self._triangles[best]
+        chosen, corners = self._near(vectors)
         aligned = np.einsum("dc,dcet->det", chosen, self._aligned[corners])
         delays = np.einsum("dc,dce->de", chosen, self._delays[corners])
         size = next_fast_len(2 * self.taps, real=True)
         turns = -2j * np.pi * rfftfreq(size)
         shifted = irfft(rfft(aligned, size) * np.exp(turns * (delays[..., None] - _LEAD)), size)
         return np.ascontiguousarray(shifted[..., : self.taps] * _fade(self.taps), dtype=np.float32)
+
+    def spectra(self, vectors: NDArray[np.float64], size: int) -> NDArray[np.complex64]:
+        """Spectra (directions, 2, size // 2 + 1) of responses, for what moves: quicker, delays to a 32nd of a sample."""
+        chosen, corners = self._near(vectors)
+        measured, late = self._prepared(size)
+        weights = chosen.astype(np.float32)[:, :, None, None]
+        mixed = weights[:, 0] * measured[corners[:, 0]]
+        for corner in (1, 2):
+            mixed += weights[:, corner] * measured[corners[:, corner]]
+        delays = np.einsum("dc,dce->de", chosen, self._delays[corners])
+        steps = np.clip(np.round((delays - _LEAD) * _DELAY_STEPS).astype(int), 0, len(late) - 1)
+        return mixed * late[steps]
+
+    def _near(self, vectors: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.intp]]:
+        """The parts of the three measured directions round each direction, and which they are."""
+        weights = [vectors @ corner for corner in self._corners]
+        best = np.argmax(np.minimum(np.minimum(weights[0], weights[1]), weights[2]), axis=-1)
+        rows = np.arange(len(vectors))
+        chosen = np.maximum(np.stack([weight[rows, best] for weight in weights], axis=-1), 0.0)
+        return chosen / chosen.sum(axis=-1, keepdims=True), self._triangles[best]
+
+    def _prepared(self, size: int) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
+        """The spectra of the measured responses in step, and of every delay, for FFTs of a size; made once."""
+        if size not in self._kept:
+            longest = int(np.ceil(self._delays.max())) - _LEAD + 1
+            taps = self.taps - longest
+            measured = rfft(self._aligned[..., :taps] * _fade(taps), size).astype(np.complex64)
+            steps = np.arange(longest * _DELAY_STEPS + 1)[:, None] / _DELAY_STEPS
+            self._kept[size] = measured, np.exp(-2j * np.pi * rfftfreq(size) * steps).astype(np.complex64)
+        return self._kept[size]
 
 
 def _fade(taps: int) -> NDArray[np.float64]:

@@ -132,9 +132,9 @@ def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
 
 def _facet_gains(vectors: Vectors, layout: Layout) -> Gains:
     bases, triangles, feeds = _mesh(layout)
-    weights = np.einsum("dk,tkc->dtc", vectors, bases)
-    best = np.argmax(weights.min(axis=-1), axis=-1)
+    weights = [vectors @ corner for corner in bases.transpose(2, 1, 0)]
+    best = np.argmax(np.minimum(np.minimum(weights[0], weights[1]), weights[2]), axis=-1)
     rows = np.arange(len(vectors))
-    chosen = np.maximum(weights[rows, best], 0.0)
+    chosen = np.maximum(np.stack([weight[rows, best] for weight in weights], axis=-1), 0.0)
     chosen[chosen < 1e-9] = 0.0
     return normalised(np.einsum("dc,dcl->dl", chosen, feeds[triangles[best]]))
