@@ -1,10 +1,15 @@
 """Loudness and peaks against their standards and a general-purpose meter."""
 
 import unittest
+from pathlib import Path
 
 import numpy as np
 import pyloudnorm
+import soundfile
+from scipy.signal import resample_poly
 
+from metaphon.core.demo import sounds
+from metaphon.core.demo.sounds import SOUNDS
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights, k_weighting
 from metaphon.core.measure.peaks import PeakMeter, decibels
 from metaphon.core.spatial.layouts import LAYOUTS
@@ -125,3 +130,27 @@ class TruePeak(unittest.TestCase):
             pieces.add(np.ascontiguousarray(sound[:, first : first + 997]))
         pieces.finish()
         np.testing.assert_allclose(meter.true_peak, pieces.true_peak, rtol=1e-6)
+
+
+class Recordings(unittest.TestCase):
+    def test_speech_and_instruments_agree_with_general_purpose_tools(self) -> None:
+        """Integrated loudness against pyloudnorm, true peak against scipy's resampling by 16; 0.1 LU and 0.2 dB asked.
+
+        The recordings are those that ship with the project: speech, rain, bells and a drum.
+        """
+        voices = sorted((Path(sounds.__file__).parent / "voices").glob("*.flac"))
+        made = [soundfile.read(str(path), dtype="float64", always_2d=True)[0].T for path in voices]
+        for name in ("hand_bells", "drum_one", "rain"):
+            sound = np.asarray(SOUNDS[name](), dtype=float)
+            first = max(int(np.abs(sound).max(axis=0).argmax()) - RATE_HZ, 0)
+            made.append(sound[:, first : first + 6 * RATE_HZ])
+        self.assertGreaterEqual(len(made), 5)
+        for sound in made:
+            pair = sound[:2] if len(sound) > 1 else np.repeat(sound, 2, axis=0)
+            wanted = pyloudnorm.Meter(RATE_HZ).integrated_loudness(pair.T)
+            self.assertAlmostEqual(meter_of(pair, "0+2+0").integrated_lufs, wanted, delta=0.1)
+            meter = PeakMeter(2, RATE_HZ)
+            meter.add(pair.astype(np.float32))
+            meter.finish()
+            peak = np.abs(resample_poly(pair.astype(np.float32), 16, 1, axis=1)).max()
+            self.assertAlmostEqual(decibels(meter.true_peak.max()), 20 * np.log10(peak), delta=0.2)

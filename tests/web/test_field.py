@@ -162,6 +162,7 @@ class Placing(FieldBase):
         page = self.post("field:place", ids=ids, mode="none")
         self.assertContains(page, "one is placed nowhere.")
         self.assertContains(page, "in no target")
+        self.assertContains(self.client.get(self.url("handover:show")), "Without 2: one is placed nowhere.")
         self.post("field:place", ids=ids, mode="4+7+0")
         self.assertEqual((self.place(self.one).mode, self.place(self.one).layout), ("bed", "4+7+0"))
         self.assertIn("bed, object, scene or none", self.said(self.post("field:place", ids=ids, mode="wall")))

@@ -25,17 +25,12 @@ from metaphon.web.mixes.models import Mix, Placement, Strip, Target
 from metaphon.web.mixes.numbers import parse_number
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.placing import place_as, placed_as, said_as, set_as
-from metaphon.web.mixes.views import seen
+from metaphon.web.mixes.views import ids_in, seen
 from metaphon.web.shell.controls import controls_from
 
 _CONTROLS = {control.name: control for control in controls_from(SCHEMA, {}, 0)}
 _POSITION = {name: form for form, names in FORMS.items() for name in names[:3]}
 _SIZES = {name: form for form, names in FORMS.items() for name in names[3:]}
-
-
-def ids_in(request: HttpRequest, name: str = "ids") -> list[int]:
-    """The ids of strips that were posted, separated by commas."""
-    return [int(text) for text in request.POST.get(name, "").split(",") if text.isdigit()]
 
 
 def chosen(request: HttpRequest, mix: Mix) -> tuple[list[Strip], str]:

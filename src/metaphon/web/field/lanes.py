@@ -19,11 +19,12 @@ from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, position
 from metaphon.core.scene.mix import Automation, Breakpoint, range_of
 from metaphon.core.scene.mix import Mix as Scene
 from metaphon.core.scene.mix import Strip as Said
-from metaphon.web.field.edits import ids_in, rewrite
+from metaphon.web.field.edits import rewrite
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Mix, Strip
 from metaphon.web.mixes.numbers import parse_number
 from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.views import ids_in
 from metaphon.web.shell.context import editing
 
 _LARGEST = 5_000_000

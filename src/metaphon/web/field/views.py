@@ -10,7 +10,6 @@ from django.urls import reverse
 
 from metaphon.core.errors import InputError
 from metaphon.core.scene.conversion import FORMS, kept_apart_deg, other_form, place_lanes
-from metaphon.core.scene.left_out import told as left_out
 from metaphon.core.scene.mix import Mix as Scene
 from metaphon.core.scene.mix import Placement as Said
 from metaphon.core.scene.profiles import PROFILES, Profile, changes
@@ -20,7 +19,7 @@ from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named
 from metaphon.core.spatial.room_cube import REFERENCES
 from metaphon.core.spatial.zones import ZONES
 from metaphon.web.field.drawing import PANNERS, addresses, beds, compared, loudspeakers, source, truth
-from metaphon.web.mixes.assemble import scene_of
+from metaphon.web.mixes.assemble import missing_from_targets, scene_of
 from metaphon.web.mixes.models import Mix, Placement, Strip
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.placing import said_as
@@ -115,15 +114,13 @@ def placed(mix: Mix, profile: Profile = PROFILES["open"]) -> dict[str, Any]:
     for number, strip in enumerate(entering, start=1):
         data = source(strip, said[strip.ref], scene) | {"number": number}
         rows.append(Shown(strip, number, data, bool(data["path"]), told.get(strip.ref, [])))
-    channels = {strip.ref: next((c.audio.channels for c in strip.clips.all()), 0)
-                for strip in mix.strips.filter(kind=Strip.Kind.TRACK).prefetch_related("clips__audio")}  # fmt: skip
     return {
         "rows": rows,
         "objects": json.dumps([row.data for row in rows]),
         "bed_places": json.dumps(beds(scene)),
         "groups": sorted({str(row.data["group"]) for row in rows} - {""}),
         "aside": list(mix.strips.filter(resting=False, placement__mode="none", to_programme=True)),
-        "left_out": [(target_named(name), what) for name, what in left_out(scene, channels).items() if what],
+        "left_out": [(target_named(name), what) for name, what in missing_from_targets(mix, scene).items() if what],
     }
 
 
@@ -156,6 +153,7 @@ def panel(mix: Mix, strip: Strip, scene: Scene | None = None) -> dict[str, Any]:
         "room": [(axis, room[axis], words, address(axis)) for axis, words in _AXES.items()],
         "parts": {part: _controls(place, names, lanes) for part, names in parts.items()},
         "address": reverse("field:one", args=[mix.pk, strip.pk]),
+        "gain_url": reverse("flow:set", args=[mix.pk, strip.pk, "gain_db"]),
         "zones": [(zone, zone in place.excluded) for zone in ZONES],
         "apart": apart,
         "kept": "room" if other_form(place.coordinates) == "cube" else "angles",

@@ -10,14 +10,14 @@ from pydantic import ValidationError
 from metaphon.core.errors import InputError
 from metaphon.core.process.registry import KINDS
 from metaphon.web.flow.controls import band_controls, controls_of, title_of
-from metaphon.web.flow.edits import ids_in, strip_of
+from metaphon.web.flow.edits import strip_of
 from metaphon.web.flow.views import changed
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Processor, StartingPoint, Strip
 from metaphon.web.mixes.numbers import as_ms, parse_number
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.renumbering import renumber
-from metaphon.web.mixes.views import seen
+from metaphon.web.mixes.views import ids_in, seen
 from metaphon.web.shell.controls import Control
 
 

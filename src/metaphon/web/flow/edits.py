@@ -19,7 +19,7 @@ from metaphon.web.mixes.numbers import parse_number
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.placing import place_as, placed_as, said_as, set_as
 from metaphon.web.mixes.renumbering import renumber
-from metaphon.web.mixes.views import seen
+from metaphon.web.mixes.views import ids_in, seen
 
 # what a row's numbers may be: name in the sentence, lowest, highest, unit, and which group setting moves it
 _NUMBERS = {
@@ -40,11 +40,6 @@ _TAPS = {"strip": "pre-strip", "pre": "pre-fader", "post": "post-fader"}
 
 def strip_of(mix: Mix, strip_id: int) -> Strip:
     return get_object_or_404(Strip.objects.select_related("placement", "group"), pk=strip_id, mix=mix)
-
-
-def ids_in(request: HttpRequest, name: str = "ids") -> list[int]:
-    """The ids of strips that were posted, separated by commas."""
-    return [int(text) for text in request.POST.get(name, "").split(",") if text.isdigit()]
 
 
 def _together(request: HttpRequest, mix: Mix, strip: Strip, moves: str) -> list[Strip]:

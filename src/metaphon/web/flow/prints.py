@@ -6,14 +6,14 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
 from metaphon.core.errors import InputError
-from metaphon.web.flow.edits import ids_in, strip_of
+from metaphon.web.flow.edits import strip_of
 from metaphon.web.flow.views import changed
 from metaphon.web.jobs.tasks import print_strips
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Print, Strip
 from metaphon.web.mixes.numbers import parse_number
 from metaphon.web.mixes.permissions import mix_for, require_editor
-from metaphon.web.mixes.views import seen
+from metaphon.web.mixes.views import ids_in, seen
 from metaphon.web.shell.context import editing
 
 

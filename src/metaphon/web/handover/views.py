@@ -10,6 +10,7 @@ from metaphon.core.scene.targets import OFFERED, target_named
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes import journal
+from metaphon.web.mixes.assemble import missing_from_targets, scene_of
 from metaphon.web.mixes.models import Mix, Render, RenderFile, Strip, Target, discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.views import after_edit, seen
@@ -41,7 +42,14 @@ def _targets(mix: Mix) -> dict[str, object]:
     chosen = set(mix.targets.values_list("name", flat=True))
     names = [*OFFERED, *sorted(chosen - set(OFFERED))]
     has_sound = mix.strips.filter(kind=Strip.Kind.TRACK, clips__isnull=False, resting=False).exists()
-    return {"targets": [(target_named(name), name in chosen) for name in names], "has_sound": has_sound}
+    try:
+        missing = missing_from_targets(mix, scene_of(mix))
+    except InputError:
+        missing = {}
+    return {
+        "targets": [(target_named(name), name in chosen, missing.get(name, [])) for name in names],
+        "has_sound": has_sound,
+    }
 
 
 def _renders(mix: Mix) -> dict[str, object]:

@@ -9,6 +9,7 @@ from django.core.files.storage import default_storage
 from django.db import models
 
 from metaphon.core.files.mixdoc import parse
+from metaphon.core.scene import left_out
 from metaphon.core.scene import mix as scene
 from metaphon.core.scene.graph import ordered
 from metaphon.web.mixes.models import (
@@ -63,6 +64,12 @@ def rows_of(mix: Mix) -> Rows:
 def scene_of(mix: Mix) -> scene.Mix:
     """The whole mix as frozen data, its files absolute. Raises InputError where the rows do not hang together."""
     return scene_from(mix, rows_of(mix))
+
+
+def missing_from_targets(mix: Mix, document: scene.Mix) -> dict[str, list[str]]:
+    """What each of the mix's targets will not contain, by the target's name, in a sentence each."""
+    clips = Clip.objects.filter(track__mix=mix).values_list("track__ref", "audio__channels")
+    return left_out.told(document, dict(clips))
 
 
 def checked(mix: Mix, rows: Rows) -> None:

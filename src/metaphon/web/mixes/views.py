@@ -132,3 +132,8 @@ def seen(request: HttpRequest) -> int | None:
     """The revision of the mix that the page showed when the edit was made."""
     text = request.headers.get("X-Seen-Revision", "")
     return int(text) if text.isdigit() else None
+
+
+def ids_in(request: HttpRequest, name: str = "ids") -> list[int]:
+    """The ids of strips that were posted, separated by commas."""
+    return [int(text) for text in request.POST.get(name, "").split(",") if text.isdigit()]
