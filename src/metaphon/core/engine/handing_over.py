@@ -5,6 +5,7 @@ from typing import Generic, Protocol, TypeVar
 
 import numpy as np
 
+from metaphon.core.engine.curves import GRID_FRAMES
 from metaphon.core.process.processor import Block, Running
 
 
@@ -27,8 +28,9 @@ _QUIET = 1e-6  # -120 dBFS
 
 
 def rise(frames: int) -> Block:
-    """A straight line from just above 0 to 1."""
-    return (np.arange(1, frames + 1, dtype=np.float32) / frames).astype(np.float32)
+    """A straight line from just above 0 to 1, over a grid step at most: soon heard, and no click."""
+    length = min(frames, GRID_FRAMES)
+    return np.minimum(np.arange(1, frames + 1, dtype=np.float32) / length, 1.0).astype(np.float32)
 
 
 class HandOver(Generic[R]):
