@@ -125,6 +125,8 @@ class Session:
 
     def set_document(self, name: str, mix: Mix) -> None:
         """Give a document, or take an edit of it in. Raises InputError where it cannot be played; the old one goes on."""
+        if self.documents.get(name) == mix:
+            return  # as when a number that was tried is kept
         for key, player in self._players.items():
             if key[0] == name:
                 player.change(compile(scene_heard(mix, key[1])[0]))
