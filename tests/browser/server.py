@@ -17,7 +17,7 @@ from django.conf import settings
 from django.core.management import call_command
 from django.db import connection, connections
 from django.test.utils import override_settings
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 from metaphon.local.cluster import port_is_free
 
@@ -69,6 +69,7 @@ class BrowserTest(unittest.TestCase):
         )
         cls.worker = cls.begin("django", "work")
         cls.wait_for(lambda: urllib.request.urlopen(f"{cls.address}/health", timeout=1).status == 200)
+        expect.set_options(timeout=20000)  # a slow machine is no fault
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)
         cls.chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=list(_FLAGS))

@@ -92,6 +92,7 @@ class WholePath(BrowserTest):
             page = self.open()
             page.fill("[placeholder='Name of a new mix']", "Breakwater")
             page.click("text=Make a mix")
+            page.wait_for_load_state("networkidle")  # its scripts are there
             page.set_input_files("input[type=file]", [str(p) for p in paths])
             expect(page.locator("#arrivals")).to_contain_text("text.wav is not an audio file that can be read")
             expect(page.locator("#tracks tbody tr")).to_have_count(3)

@@ -53,11 +53,6 @@ class Where:
         return in_form(self.values_at(times_s), place.coordinates, "sphere", place.reference)
 
 
-def distance_at(where: Where, times_s: Array) -> Array:
-    """How far the object is, 1 on the loudspeaker sphere."""
-    return where.on_sphere_at(times_s)[2]
-
-
 def direct_and_diffuse(where: Where, times_s: Array) -> tuple[Array, Array]:
     """The gains of what keeps its direction and of what has lost it, (times) each; their squares sum to one."""
     diffuse = np.clip(where.diffuseness.at(times_s), 0.0, 1.0)

@@ -18,7 +18,7 @@ from metaphon.core.process.processor import Block, DelayLine, Processor
 from metaphon.core.scene.changing import set_in
 from metaphon.core.scene.targets import Target
 
-BLOCK_FRAMES = 8 * GRID_FRAMES
+BLOCK_FRAMES = 16 * GRID_FRAMES
 
 
 @dataclass(frozen=True)

@@ -1,6 +1,6 @@
 """Changing a source's position data between angles and room, with its automation; both sets of data are kept."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
@@ -223,8 +223,3 @@ def without_kept(mix: Mix, strip_id: str) -> Mix:
         raise InputError("This track is no longer in the mix.")
     gone = {f"{strip_id}/placement/{name}" for name in FORMS[other_form(strip.placement.coordinates)]}
     return mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
-
-
-def used_names(placement: Placement) -> Sequence[str]:
-    """The parameters that say the position in the form that is used."""
-    return FORMS[placement.coordinates]

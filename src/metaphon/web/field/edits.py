@@ -176,7 +176,7 @@ def move(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 @require_POST
 def turn(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Turn, tilt, spread or mirror the chosen ones, or all objects; `everything` takes beds and scenes' angles too."""
+    """Turn, tilt, roll, spread or mirror the chosen ones, or all objects; `turn_all` turns objects and scenes."""
     mix = mix_for(request, mix_id)
     strips, told = chosen(request, mix)
     refs, how = _refs(strips), request.POST.get("how", "turn")

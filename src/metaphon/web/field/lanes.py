@@ -28,10 +28,6 @@ from metaphon.web.mixes.views import ids_in
 from metaphon.web.shell.context import editing
 
 _LARGEST = 5_000_000
-_PLACE = {
-    "sphere": ("azimuth_deg", "elevation_deg", "distance", "extent_deg", "extent_height_deg", "extent_depth"),
-    "cube": ("x", "y", "z", "extent_x", "extent_y", "extent_z"),
-}
 _WORDS = {
     "gain_db": "Gain, dB", "azimuth_deg": "Azimuth, °", "elevation_deg": "Elevation, °", "distance": "Distance",
     "extent_deg": "Width, °", "extent_height_deg": "Height, °", "extent_depth": "Depth", "x": "Right", "y": "Front",
@@ -55,7 +51,7 @@ def _offered(scene: Scene, strip: Said) -> dict[str, str]:
     place = strip.placement
     names: tuple[str, ...] = ("azimuth_deg",)
     if place.mode == "object":
-        names = (*_PLACE[place.coordinates], "pair_deg", "divergence", "diffuseness")
+        names = (*FORMS[place.coordinates], "pair_deg", "divergence", "diffuseness")
     elif place.mode == "scene":
         names = ("azimuth_deg", "elevation_deg", "roll_deg")
     found |= {f"placement/{name}": _WORDS[name] for name in names}
