@@ -6,6 +6,7 @@ import numpy as np
 
 from metaphon.core.checks.rules import mended, noticed
 from metaphon.core.errors import InputError
+from metaphon.core.scene.changing import with_value
 from metaphon.core.scene.conversion import (
     FORMS,
     converted,
@@ -17,7 +18,7 @@ from metaphon.core.scene.conversion import (
 )
 from metaphon.core.scene.left_out import left_out
 from metaphon.core.scene.mix import Mix
-from metaphon.core.scene.moving import mirrored, moved, moved_in_room, spread, tilted, turned
+from metaphon.core.scene.moving import mirrored, moved, spread, tilted, turned
 from metaphon.core.scene.profiles import PROFILES, changes
 from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.directions import angles_of, unit_vectors
@@ -106,8 +107,8 @@ class Converting(FolderTest):
         mix, _ = converted(self.one(azimuth_deg=30.0), ["t0"], "cube", "4+5+0")
         place = moved(mix, {"t0": (110.0, 0.0)}).tracks[0].placement
         self.assertEqual((place.x, place.y, place.z, place.azimuth_deg), (-1.0, -1.0, 0.0, 30.0))
-        self.assertEqual(moved_in_room(mix, "t0", z=0.5).tracks[0].placement.z, 0.5)
-        sphere = moved_in_room(self.one(azimuth_deg=30.0), "t0", y=-1.0).tracks[0].placement
+        self.assertEqual(with_value(mix, "t0", ("placement", "z"), 0.5).tracks[0].placement.z, 0.5)
+        sphere = with_value(self.one(azimuth_deg=30.0), "t0", ("placement", "y"), -1.0).tracks[0].placement
         self.assertAlmostEqual(sphere.azimuth_deg, 110.0, places=3)
         with self.assertRaisesRegex(InputError, "locked"):
             moved(self.one(locked=True), {"t0": (0.0, 0.0)})

@@ -7,11 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 
-from metaphon.core.engine.curves import GRID_FRAMES, RAMP, grid_times
+from metaphon.core.engine.curves import GRID_FRAMES, RAMP, grid_times, line
 from metaphon.core.engine.lapping import Lapped
 from metaphon.core.engine.object_points import Where
 from metaphon.core.process.processor import Block
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S, air_absorption_db_per_m, level_at
+from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 
 _AIR_TAPS = 256
 _SIZE = next_fast_len(GRID_FRAMES + _AIR_TAPS - 1, real=True)
@@ -60,7 +61,7 @@ class AwayRun:
         """Take and give (channels, frames) that begin at a grid point of the mix."""
         distance = self._where.on_sphere_at(grid_times(at, block.shape[1], self._rate_hz))[2]
         if self._place.level_db_per_doubling > 0.0:
-            block = block * _line(level_at(distance, self._place.level_db_per_doubling))
+            block = block * line(level_at(distance, self._place.level_db_per_doubling))
         if self._place.air:
             block = self._through_air(block, distance * self._place.sphere_m)
         if self._place.travel:
@@ -79,18 +80,12 @@ class AwayRun:
         frames = block.shape[1]
         joined = np.concatenate([self._past, block], axis=1)
         self._past = joined[:, frames:]
-        delay = np.maximum(_line(late, np.float64), _SINC_TAPS / 2)
+        delay = np.maximum(line(late, np.float64), _SINC_TAPS / 2)
         place = np.arange(frames) + joined.shape[1] - frames - delay
         whole = np.floor(place).astype(int)
         kernel = _sinc_table()[np.round((place - whole) * _SINC_FRACTIONS).astype(int)]
         taps = whole[:, None] + np.arange(1 - _SINC_TAPS // 2, _SINC_TAPS // 2 + 1)
         return np.einsum("cft,ft->cf", joined[:, taps], kernel).astype(np.float32)
-
-
-def _line(values: NDArray[np.float64], kind: type = np.float32) -> NDArray:
-    """From values at grid points to one a frame."""
-    rise: NDArray = RAMP.astype(kind)
-    return (values[:-1, None] + (values[1:] - values[:-1])[:, None] * rise).reshape(-1).astype(kind)
 
 
 @lru_cache(maxsize=1)
@@ -105,11 +100,9 @@ def _sinc_table() -> NDArray[np.float32]:
 
 @lru_cache(maxsize=512)
 def _air_filter(step: int, rate_hz: int) -> NDArray[np.complex64]:
-    """The spectrum of so much air, shortest possible. Source of the phase: Oppenheim & Schafer, section 13.5."""
+    """The spectrum of so much air, as short as it can be."""
     size = 8 * _AIR_TAPS
     metres = 2.0 ** (step / _STEPS_A_DOUBLING)
     level = -air_absorption_db_per_m(rfftfreq(size, 1.0 / rate_hz)) * metres / 20.0 * np.log(10.0)
-    cepstrum = irfft(np.maximum(level, -12.0), size)
-    cepstrum[1 : size // 2] *= 2.0
-    cepstrum[size // 2 + 1 :] = 0.0
-    return rfft(irfft(np.exp(rfft(cepstrum)), size)[:_AIR_TAPS], _SIZE).astype(np.complex64)
+    shortest = minimum_phase_spectrum(np.maximum(level, -12.0), size)
+    return rfft(irfft(shortest, size)[:_AIR_TAPS], _SIZE).astype(np.complex64)

@@ -118,8 +118,13 @@ class Fader:
         if self._fixed is not None:
             return block * self._fixed
         gains = amplitude(self._level.at(grid_times(first, block.shape[1], self._rate_hz))).astype(np.float32)
-        line = gains[:-1, None] + (gains[1:] - gains[:-1])[:, None] * RAMP
-        return block * line.reshape(-1)
+        return block * line(gains)
+
+
+def line(values: NDArray, kind: type = np.float32) -> NDArray:
+    """From values at grid points to one a frame, straight in between."""
+    along: NDArray = RAMP.astype(kind)
+    return (values[:-1, None] + (values[1:] - values[:-1])[:, None] * along).reshape(-1).astype(kind)
 
 
 def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -11,6 +11,7 @@ from scipy.fft import irfft, rfft, rfftfreq
 
 from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import Correction
+from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 
 SHIPPED = Path(__file__).parent / "headphone_responses"
 PRACTICE = SHIPPED / "practice_pair.csv"
@@ -124,11 +125,8 @@ def worn_taps(response: Path, rate_hz: int) -> NDArray[np.float32]:
 
 
 def minimum_phase_taps(level_db: NDArray[np.float64]) -> NDArray[np.float32]:
-    """Shortest filters with these levels over the frequencies of an FFT. Source: Oppenheim & Schafer, section 13.5."""
-    cepstrum = irfft(level_db / 20.0 * np.log(10.0), _SIZE)
-    cepstrum[:, 1 : _SIZE // 2] *= 2.0
-    cepstrum[:, _SIZE // 2 + 1 :] = 0.0
-    taps = irfft(np.exp(rfft(cepstrum)), _SIZE)[:, :_TAPS]
+    """Shortest filters with these levels over the frequencies of an FFT."""
+    taps = irfft(minimum_phase_spectrum(level_db / 20.0 * np.log(10.0), _SIZE), _SIZE)[:, :_TAPS]
     taps[:, -_TAPS // 4 :] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(_TAPS // 4) / (_TAPS // 4))
     return taps.astype(np.float32)
 

@@ -2,11 +2,10 @@
 
 from typing import Any
 
-import numpy as np
 from pydantic import BaseModel, ValidationError
 
 from metaphon.core.errors import InputError
-from metaphon.core.scene.conversion import FORMS, in_form, other_form, positions
+from metaphon.core.scene.conversion import FORMS, other_form, said_in_own_form
 from metaphon.core.scene.mix import LanePath, Mix, Strip
 
 
@@ -58,10 +57,6 @@ def _said_in_its_form(strip: Any, path: LanePath) -> Any:
     other = other_form(place.coordinates)
     if place.mode != "object" or path[1] not in FORMS[other][:3]:
         return strip
-    place_now = in_form(positions(place, {}, np.zeros(1)), place.coordinates, other, place.reference)
-    place_now[FORMS[other].index(str(path[1]))] = getattr(place, str(path[1]))
-    said = in_form(place_now, other, place.coordinates, place.reference)[:3, 0]
-    if place.coordinates == "cube":
-        said = np.clip(said, -1.0, 1.0)
-    values = dict(zip(FORMS[place.coordinates], map(float, said), strict=False))
+    name = str(path[1])
+    values = said_in_own_form(place, other, {name: getattr(place, name)})
     return strip.model_copy(update={"placement": place.model_copy(update=values)})

@@ -1,6 +1,6 @@
 """Changing a source's position data between angles and room, with its automation; both sets of data are kept."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
@@ -74,6 +74,43 @@ def place_lanes(mix: Mix, strip_id: str) -> dict[str, Automation]:
     return {a.target.removeprefix(head): a for a in mix.automation if a.target.startswith(head)}
 
 
+def used_lanes(mix: Mix, strip: Strip) -> dict[str, Automation]:
+    """The lanes that say a strip's position in the form it uses, by parameter."""
+    return _lanes_of_form(mix, strip, strip.placement.coordinates)
+
+
+def _lanes_of_form(mix: Mix, strip: Strip, form: Coordinates) -> dict[str, Automation]:
+    return {name: lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS[form]}
+
+
+def on_sphere(placement: Placement, lanes: dict[str, Automation], times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The position at times as angles, distance and angular size, (6, times), in whatever form it is said."""
+    return in_form(positions(placement, lanes, times_s), placement.coordinates, "sphere", placement.reference)
+
+
+def said_in_own_form(placement: Placement, form: Coordinates, values: Mapping[str, float]) -> dict[str, float]:
+    """Position data given in a form, said in the one that a placement uses; what is not given stays.
+
+    Where only the place is given, the sizes are left out.
+    """
+    if form == placement.coordinates:
+        return dict(values)
+    there = in_form(positions(placement, {}, np.zeros(1)), placement.coordinates, form, placement.reference)
+    for name, value in values.items():
+        there[FORMS[form].index(name)] = value
+    count = None if any(name in FORMS[form][3:] for name in values) else 3
+    found = in_form(there, form, placement.coordinates, placement.reference)
+    if placement.coordinates == "cube":
+        found = np.clip(found, -1.0, 1.0)
+    return dict(zip(FORMS[placement.coordinates][:count], map(float, found[:count, 0]), strict=True))
+
+
+def without_lanes(mix: Mix, strip_id: str, names: Iterable[str]) -> Mix:
+    """The mix without lanes of a strip's placement, named by their parameters."""
+    gone = {f"{strip_id}/placement/{name}" for name in names}
+    return mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
+
+
 def converted(mix: Mix, strip_ids: Iterable[str], wanted: Coordinates, reference: str) -> tuple[Mix, list[Converted]]:
     """Say the positions of objects in another form, automation included, and tell what that did to each.
 
@@ -105,16 +142,13 @@ def returned(mix: Mix, strip_ids: Iterable[str]) -> Mix:
 
 def _convert(mix: Mix, strip: Strip, wanted: Coordinates, reference: str) -> tuple[Mix, Converted]:
     place, form = strip.placement, strip.placement.coordinates
-    lanes = {name: lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS[form]}
+    lanes = used_lanes(mix, strip)
     still = in_form(positions(place, {}, np.zeros(1)), form, wanted, reference)
     names = FORMS[wanted]
     held = _held(still, wanted)
     values = {name: round(float(v), 6) for name, v in zip(names, held[:, 0], strict=True)}
     placement = place.model_copy(update={**values, "coordinates": wanted, "reference": reference})
-    for name in names:
-        target = f"{strip.id}/placement/{name}"
-        if any(lane.target == target for lane in mix.automation):
-            mix = mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target != target)})
+    mix = without_lanes(mix, strip.id, names)
     before, after = positions(place, {}, np.zeros(1)), held
     if lanes:
         times = sampled_times(lanes.values(), _FINE)
@@ -204,12 +238,10 @@ def kept_apart_deg(mix: Mix, strip: Strip) -> float | None:
     """How far the set of position data that is kept lies from the one that is used; None where none was ever said."""
     place = strip.placement
     form, other = place.coordinates, other_form(place.coordinates)
-    lanes = place_lanes(mix, strip.id)
+    own, kept = used_lanes(mix, strip), _lanes_of_form(mix, strip, other)
     untouched = all(getattr(place, n) == Placement.model_fields[n].default for n in FORMS[other])
-    if untouched and not any(name in lanes for name in FORMS[other]):
+    if untouched and not kept:
         return None
-    own = {name: lane for name, lane in lanes.items() if name in FORMS[form]}
-    kept = {name: lane for name, lane in lanes.items() if name in FORMS[other]}
     times = sampled_times([*own.values(), *kept.values()]) if own or kept else np.zeros(1)
     used = positions(place, own, times)
     aside = positions(place.model_copy(update={"coordinates": other}), kept, times)
@@ -221,5 +253,4 @@ def without_kept(mix: Mix, strip_id: str) -> Mix:
     strip = next((one for one in mix.strips if one.id == strip_id), None)
     if strip is None:
         raise InputError("This track is no longer in the mix.")
-    gone = {f"{strip_id}/placement/{name}" for name in FORMS[other_form(strip.placement.coordinates)]}
-    return mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
+    return without_lanes(mix, strip_id, FORMS[other_form(strip.placement.coordinates)])

@@ -6,7 +6,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
-from metaphon.core.scene.conversion import FORMS, converted, in_form, place_lanes, positions, sampled_times
+from metaphon.core.scene.conversion import (
+    FORMS,
+    converted,
+    on_sphere,
+    place_lanes,
+    said_in_own_form,
+    sampled_times,
+    used_lanes,
+    without_lanes,
+)
 from metaphon.core.scene.gestures import strip_of, thinned_path
 from metaphon.core.scene.lanes import with_lane
 from metaphon.core.scene.mix import Automation, Breakpoint, Mix, Strip
@@ -24,27 +33,11 @@ def moved(mix: Mix, places: Mapping[str, tuple[float, ...]]) -> Mix:
     automated.
     """
     for strip_id, (azimuth, elevation, *away) in places.items():
-        strip = _free(mix, strip_id)
-        place = strip.placement
-        distance = away[0] if away else _distance(strip)
-        sphere = np.array([[wrap_azimuth(azimuth)], [np.clip(elevation, -90.0, 90.0)], [distance], [0.0], [0.0], [0.0]])
-        values = in_form(sphere, "sphere", place.coordinates, place.reference)[:3, 0]
-        if place.coordinates == "cube":
-            values = np.clip(values, -1.0, 1.0)
-        mix = with_place(mix, strip_id, dict(zip(FORMS[place.coordinates][:3], values, strict=True)))
+        values = {"azimuth_deg": float(wrap_azimuth(azimuth)), "elevation_deg": float(np.clip(elevation, -90.0, 90.0))}
+        if away:
+            values["distance"] = away[0]
+        mix = with_place(mix, strip_id, said_in_own_form(_free(mix, strip_id).placement, "sphere", values))
     return mix
-
-
-def moved_in_room(mix: Mix, strip_id: str, **axes: float) -> Mix:
-    """Set x, y or z of a strip, whatever form its position is said in; raises InputError as `moved` does."""
-    strip = _free(mix, strip_id)
-    place = strip.placement
-    if place.coordinates == "cube":
-        return with_place(mix, strip_id, axes)
-    there = in_form(positions(place, {}, np.zeros(1)), "sphere", "cube", place.reference)[:, 0]
-    room = {**dict(zip(("x", "y", "z"), there, strict=False)), **axes}
-    sphere = in_form(np.array([[room[a]] for a in "xyz"] + [[0.0]] * 3), "cube", "sphere", place.reference)[:, 0]
-    return with_place(mix, strip_id, dict(zip(FORMS["sphere"][:3], sphere, strict=False)))
 
 
 def with_place(mix: Mix, strip_id: str, values: Mapping[str, float]) -> Mix:
@@ -67,11 +60,6 @@ def _free(mix: Mix, strip_id: str) -> Strip:
     if set(place_lanes(mix, strip_id)) & set(FORMS[strip.placement.coordinates][:3]):
         raise InputError(f"{strip.name} moves by automation; turn or mirror it, or take its lane away first.")
     return strip
-
-
-def _distance(strip: Strip) -> float:
-    place = strip.placement
-    return float(in_form(positions(place, {}, np.zeros(1)), place.coordinates, "sphere", place.reference)[2, 0])
 
 
 def turned(mix: Mix, strip_ids: Iterable[str], by_deg: float) -> Mix:
@@ -138,8 +126,7 @@ def _by_angles(mix: Mix, strip: Strip, change: Change) -> Mix:
     changed, _ = converted(
         change(on_sphere, strip_of(on_sphere, strip.id)), [strip.id], "cube", strip.placement.reference
     )
-    gone = {f"{strip.id}/placement/{name}" for name in FORMS["sphere"]}
-    changed = changed.model_copy(update={"automation": tuple(a for a in changed.automation if a.target not in gone)})
+    changed = without_lanes(changed, strip.id, FORMS["sphere"])
     for lane in lanes:
         changed = with_lane(changed, lane)
     place = strip_of(changed, strip.id).placement.model_copy(update=kept)
@@ -168,12 +155,9 @@ def _shifted(mix: Mix, strip: Strip, change: Callable[[float], float]) -> Mix:
 
 def _vectors(mix: Mix, strip: Strip) -> tuple[Array, Array]:
     """The directions of a strip's path, (times, 3), and its times; one of each where it stands still."""
-    lanes = {
-        name: lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS[strip.placement.coordinates]
-    }
+    lanes = used_lanes(mix, strip)
     times = sampled_times(lanes.values()) if lanes else np.zeros(1)
-    place = strip.placement
-    sphere = in_form(positions(place, lanes, times), place.coordinates, "sphere", place.reference)
+    sphere = on_sphere(strip.placement, lanes, times)
     return unit_vectors(sphere[0], sphere[1]), times
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, positions, sampled_times
+from metaphon.core.scene.conversion import on_sphere, sampled_times, used_lanes
 from metaphon.core.scene.mix import PROGRAMME, Mix, Strip
 from metaphon.core.spatial.layouts import layout_named
 
@@ -73,11 +73,9 @@ def changes(mix: Mix, profile: Profile) -> dict[str, list[str]]:
 
 def _of_object(mix: Mix, strip: Strip, profile: Profile) -> Iterator[str]:
     place = strip.placement
-    lanes = {name: lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS[place.coordinates]}
+    lanes = used_lanes(mix, strip)
     times = sampled_times(lanes.values()) if lanes else np.zeros(1)
-    _, elevation, distance, *extent = in_form(
-        positions(place, lanes, times), place.coordinates, "sphere", place.reference
-    )
+    _, elevation, distance, *extent = on_sphere(place, lanes, times)
     if profile.upper_half and np.any(elevation < -0.01):
         yield "raised to the ears"
     if not profile.extent and any(np.any(size > 0.0) for size in extent):

@@ -11,6 +11,7 @@ from scipy.spatial import ConvexHull
 
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import unit_vectors
+from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 
 SHIPPED = Path("/usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa")
 TAPS_S = 512 / 48000.0
@@ -100,10 +101,8 @@ def _onsets(responses: NDArray) -> NDArray[np.float64]:
     taps = responses.shape[-1]
     size = 1 << (4 * taps - 1).bit_length()
     spectra = rfft(responses, size)
-    cepstra = irfft(np.log(np.maximum(np.abs(spectra), 1e-8)), size)
-    cepstra[..., 1 : size // 2] *= 2.0
-    cepstra[..., size // 2 + 1 :] = 0.0
-    likeness = irfft(spectra * np.conj(np.exp(rfft(cepstra))), size)
+    twins = minimum_phase_spectrum(np.log(np.maximum(np.abs(spectra), 1e-8)), size)
+    likeness = irfft(spectra * np.conj(twins), size)
     peak = np.argmax(likeness[..., 1:taps], axis=-1) + 1
     before, top, after = (np.take_along_axis(likeness, (peak + k)[..., None], -1)[..., 0] for k in (-1, 0, 1))
     return peak + 0.5 * (before - after) / (before - 2.0 * top + after)

@@ -6,6 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.spatial.ambisonics import encode, sphere_grid
+from metaphon.core.spatial.decoding import per_channel
+from metaphon.core.spatial.directions import angles_of, unit_vectors
 
 
 def turn(yaw_deg: float, pitch_deg: float, roll_deg: float) -> NDArray[np.float64]:
@@ -27,16 +29,9 @@ def scene_rotation(order: int, yaw_deg: float, pitch_deg: float, roll_deg: float
     Exact: harmonics of the turned directions projected on those of the grid, which integrates them exactly.
     """
     azimuth, elevation, weights = sphere_grid()
-    x, y, z = turn(yaw_deg, pitch_deg, roll_deg) @ np.stack(
-        [
-            -np.sin(np.radians(azimuth)) * np.cos(np.radians(elevation)),
-            np.cos(np.radians(azimuth)) * np.cos(np.radians(elevation)),
-            np.sin(np.radians(elevation)),
-        ]
-    )
-    turned = encode(np.degrees(np.arctan2(-x, y)), np.degrees(np.arcsin(np.clip(z, -1.0, 1.0))), order)
-    per_channel = np.concatenate([[2.0 * n + 1.0] * (2 * n + 1) for n in range(order + 1)])
-    matrix = turned.T @ (weights[:, None] * encode(azimuth, elevation, order) * per_channel)
+    turned = encode(*angles_of(unit_vectors(azimuth, elevation) @ turn(yaw_deg, pitch_deg, roll_deg).T), order)
+    scale = per_channel(np.arange(1.0, 2.0 * order + 2.0, 2.0))
+    matrix = turned.T @ (weights[:, None] * encode(azimuth, elevation, order) * scale)
     matrix[np.abs(matrix) < 1e-12] = 0.0
     matrix.flags.writeable = False
     return matrix

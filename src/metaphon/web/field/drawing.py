@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from django.urls import reverse
 
-from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, positions, sampled_times
+from metaphon.core.scene.conversion import on_sphere, sampled_times, used_lanes
 from metaphon.core.scene.gestures import thinned_path
 from metaphon.core.scene.mix import Automation, Placement
 from metaphon.core.scene.mix import Mix as Scene
@@ -99,8 +99,8 @@ def compared(layout: Layout, chosen: str) -> list[dict[str, Any]]:
 def source(row: Strip, said: Said, scene: Scene) -> dict[str, Any]:
     """A strip as the page's script takes it: its place and size as angles, and its path in time."""
     place = said.placement
-    lanes = {name: lane for name, lane in place_lanes(scene, said.id).items() if name in FORMS[place.coordinates]}
-    own = in_form(positions(place, {}, np.zeros(1)), place.coordinates, "sphere", place.reference)[:, 0]
+    lanes = used_lanes(scene, said)
+    own = on_sphere(place, {}, np.zeros(1))[:, 0]
     found: dict[str, Any] = {
         "id": row.pk, "ref": row.ref, "name": row.name, "mode": place.mode, "layout": place.layout,
         "group": row.group.name if row.group else "", "locked": place.locked, "path": None,
@@ -118,7 +118,7 @@ def _path(place: Placement, lanes: tuple[tuple[str, Automation], ...]) -> list[l
     """Seconds, azimuth (running on past 180), elevation and distance, as few as a drawing needs."""
     held = dict(lanes)
     times = sampled_times(held.values())
-    path = in_form(positions(place, held, times), place.coordinates, "sphere", place.reference)
+    path = on_sphere(place, held, times)
     azimuth = np.unwrap(path[0], period=360.0)
     kept = thinned_path(times, azimuth, path[1], _DRAWN_TO_DEG) if len(times) > 2 else list(range(len(times)))
     found: list[list[float]] = np.round(np.stack([times, azimuth, path[1], path[2]], axis=1)[kept], 3).tolist()

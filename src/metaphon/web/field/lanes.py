@@ -15,7 +15,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.files import adm_blocks, lane_table
 from metaphon.core.process.registry import KINDS
 from metaphon.core.scene import lanes as lane_work
-from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, positions, sampled_times
+from metaphon.core.scene.conversion import FORMS, in_form, place_lanes, positions, sampled_times, used_lanes
 from metaphon.core.scene.mix import Automation, Breakpoint, range_of
 from metaphon.core.scene.mix import Mix as Scene
 from metaphon.core.scene.mix import Strip as Said
@@ -230,7 +230,7 @@ def blocks(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
     place = said.placement
     if place.mode != "object":
         raise InputError(f"{strip.name} is no object; only objects have block formats.")
-    lanes = {name: lane for name, lane in place_lanes(scene, strip.ref).items() if name in FORMS[place.coordinates]}
+    lanes = used_lanes(scene, said)
     straight = all(p.curve == "linear" for lane in lanes.values() for p in lane.points)
     marks = {p.t_s for lane in lanes.values() for p in lane.points}
     times = np.array(sorted(marks)) if lanes and straight else sampled_times(lanes.values()) if lanes else np.zeros(1)

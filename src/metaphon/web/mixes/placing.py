@@ -5,7 +5,7 @@ from collections.abc import Iterable
 import numpy as np
 
 from metaphon.core.errors import InputError
-from metaphon.core.scene.conversion import FORMS, Coordinates, in_form, positions
+from metaphon.core.scene.conversion import FORMS, Coordinates, in_form, positions, said_in_own_form
 from metaphon.core.scene.mix import Placement as Said
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.mixes.models import Placement, Strip
@@ -30,13 +30,7 @@ def set_as(row: Placement, form: Coordinates, **values: float) -> None:
     if row.locked:
         raise InputError(f"{row.strip.name} is locked; unlock it first.")
     if row.coordinates != form:
-        used = said_by(row).coordinates
-        there = {**said_as(row, form), **values}
-        found = in_form(np.array([[there[name]] for name in FORMS[form]]), form, used, row.reference)[:, 0]
-        low, high = (-1.0, 1.0) if used == "cube" else (-np.inf, np.inf)
-        count = None if any(name.startswith("extent") for name in values) else 3
-        kept = zip(FORMS[used][:count], found[:count], strict=True)
-        values = {name: round(float(np.clip(value, low, high)), 4) for name, value in kept}
+        values = {name: round(value, 4) for name, value in said_in_own_form(said_by(row), form, values).items()}
     Placement.objects.filter(pk=row.pk).update(**values)
 
 
