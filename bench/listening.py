@@ -1,13 +1,12 @@
 """Live listening: what a stretch costs, how soon an edit is heard in a browser, how many can listen at once."""
 
 import json
+import os
 import struct
 import subprocess
-import sys
 import tempfile
 import threading
 import time
-import urllib.request
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -20,7 +19,8 @@ from metaphon.core.demo.mixes import write_demo
 from metaphon.core.files.mixdoc import read
 from metaphon.core.listen.monitor import NOW, Hearing, Monitor
 from metaphon.core.listen.session import Session
-from metaphon.local.cluster import port_is_free
+from metaphon.local.cluster import free_port, port_is_free
+from metaphon.local.servers import LISTENING, PAGES, command
 
 _STRETCH = 2048
 _EDITS = 24
@@ -32,9 +32,9 @@ def listen() -> Iterator[str]:
     with tempfile.TemporaryDirectory() as folder:
         lamp = write_demo(Path(folder))[0]
         yield from _stretches(lamp)
-        with _served(lamp) as (address, mix_id, cookie):
+        with _served(lamp) as (address, listen_port, mix_id, cookie):
             yield from _edits(address, mix_id)
-            yield from _listeners(address, mix_id, cookie)
+            yield from _listeners(listen_port, mix_id, cookie)
 
 
 def _stretches(lamp: Path) -> Iterator[str]:
@@ -55,8 +55,8 @@ def _stretches(lamp: Path) -> Iterator[str]:
 
 
 @contextmanager
-def _served(lamp: Path) -> Iterator[tuple[str, int, str]]:
-    """The demo on a server of its own, with somebody signed in: address, mix, cookie."""
+def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
+    """The demo on a server of its own, with somebody signed in: address, port for listening, mix, cookie."""
     ready()
     from django.contrib.auth import get_user_model
     from django.test import Client
@@ -74,22 +74,18 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, str]]:
         Member.objects.create(mix=mix, user=user, role="owner")
         unpack(document, mix, lambda file: store(mix, file, file.name))
         stack.callback(discard, *(audio.file for audio in AudioFile.objects.filter(mix=mix)))
-        port = next(p for p in range(8700, 8800) if port_is_free(p))
-        server = subprocess.Popen(
-            [sys.executable, "-m", "uvicorn", "metaphon.web.asgi:application", "--port", str(port),
-             "--log-level", "error", "--lifespan", "off"], start_new_session=True)  # fmt: skip
-        stack.callback(server.wait)
-        stack.callback(server.terminate)
-        address = f"http://127.0.0.1:{port}"
-        for _ in range(200):
-            try:
-                urllib.request.urlopen(f"{address}/health", timeout=1)
-                break
-            except OSError:
-                time.sleep(0.1)
+        port = free_port(8700)
+        listen_port = free_port(port + 1)
+        variables = {**os.environ, "METAPHON_LISTEN_PORT": str(listen_port)}
+        for application, on in ((PAGES, port), (LISTENING, listen_port)):
+            server = subprocess.Popen(command(application, on, "error"), env=variables, start_new_session=True)
+            stack.callback(server.wait)
+            stack.callback(server.terminate)
+        while port_is_free(port) or port_is_free(listen_port):
+            time.sleep(0.1)
         client = Client()
         client.force_login(user)
-        yield address, mix.pk, client.cookies["sessionid"].value
+        yield f"http://127.0.0.1:{port}", listen_port, mix.pk, client.cookies["sessionid"].value
 
 
 def _edits(address: str, mix_id: int) -> Iterator[str]:
@@ -130,12 +126,12 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
     )
 
 
-def _listeners(address: str, mix_id: int, cookie: str) -> Iterator[str]:
+def _listeners(port: int, mix_id: int, cookie: str) -> Iterator[str]:
     for count in (1, 2, 4, 8):
         gaps: list[int] = []
         loads: list[float] = []
         threads = [
-            threading.Thread(target=_listener, args=(address, mix_id, cookie, n, gaps, loads)) for n in range(count)
+            threading.Thread(target=_listener, args=(port, mix_id, cookie, n, gaps, loads)) for n in range(count)
         ]
         for thread in threads:
             thread.start()
@@ -147,12 +143,12 @@ def _listeners(address: str, mix_id: int, cookie: str) -> Iterator[str]:
         )
 
 
-def _listener(address: str, mix_id: int, cookie: str, number: int, gaps: list[int], loads: list[float]) -> None:
+def _listener(port: int, mix_id: int, cookie: str, number: int, gaps: list[int], loads: list[float]) -> None:
     """Plays as a browser does, by the clock, from half a second after the first stretch has come."""
     from websockets.sync.client import connect
 
     live = connect(
-        f"{address.replace('http', 'ws')}/mix/{mix_id}/listen/live", origin=address,  # type: ignore[arg-type]
+        f"ws://127.0.0.1:{port}/mix/{mix_id}/listen/live", origin="http://127.0.0.1",  # type: ignore[arg-type]
         additional_headers={"Cookie": f"sessionid={cookie}"}, open_timeout=60,
     )  # fmt: skip
     state: dict[str, Any] = {

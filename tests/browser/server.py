@@ -4,7 +4,6 @@ import contextlib
 import os
 import signal
 import subprocess
-import sys
 import tempfile
 import time
 import unittest
@@ -19,7 +18,8 @@ from django.db import connection, connections
 from django.test.utils import override_settings
 from playwright.sync_api import Page, expect, sync_playwright
 
-from metaphon.local.cluster import port_is_free
+from metaphon.local.cluster import free_port, port_is_free
+from metaphon.local.servers import LISTENING, PAGES, WORK, command
 
 CHROMIUM = "/usr/bin/chromium"
 _FLAGS = (
@@ -62,13 +62,15 @@ class BrowserTest(unittest.TestCase):
             "METAPHON_SECRET_KEY": settings.SECRET_KEY,
             "METAPHON_DEMO": "true",
         }
-        port = next(p for p in range(8600, 8700) if port_is_free(p))
+        port = free_port(8600)
+        listen_port = free_port(port + 1)
         cls.address = f"http://127.0.0.1:{port}"
-        cls.begin(
-            "uvicorn", "metaphon.web.asgi:application", "--port", str(port), "--log-level", "error", "--lifespan", "off"
-        )
-        cls.worker = cls.begin("django", "work")
+        cls.environment["METAPHON_LISTEN_PORT"] = str(listen_port)
+        cls.begin(command(PAGES, port, "error"))
+        cls.begin(command(LISTENING, listen_port, "error"))
+        cls.worker = cls.begin(WORK)
         cls.wait_for(lambda: urllib.request.urlopen(f"{cls.address}/health", timeout=1).status == 200)
+        cls.wait_for(lambda: not port_is_free(listen_port))
         expect.set_options(timeout=20000)  # a slow machine is no fault
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)
@@ -78,10 +80,8 @@ class BrowserTest(unittest.TestCase):
         cls.addClassCleanup(connections.close_all)
 
     @classmethod
-    def begin(cls, *command: str) -> subprocess.Popen[bytes]:
-        child = subprocess.Popen(
-            [sys.executable, "-m", *command], env=cls.environment, stdout=subprocess.DEVNULL, start_new_session=True
-        )
+    def begin(cls, what: list[str]) -> subprocess.Popen[bytes]:
+        child = subprocess.Popen(what, env=cls.environment, stdout=subprocess.DEVNULL, start_new_session=True)
         cls.addClassCleanup(cls.end, child)
         return child
 

@@ -10,6 +10,7 @@ import soundfile
 from django.contrib.auth import get_user_model
 from playwright.sync_api import Page, expect
 
+from metaphon.local.servers import WORK
 from metaphon.web.mixes.models import Member, Mix, Strip
 from tests.browser.server import BrowserTest
 from tests.sounds import RATE_HZ, noise
@@ -143,7 +144,7 @@ class WholePath(BrowserTest):
         page.click("form >> button:has-text('Render')")
         self.wait_for(lambda: mix.renders.filter(status="running").exists())
         self.end(type(self).worker, signal.SIGKILL)
-        type(self).worker = self.begin("django", "work")
+        type(self).worker = self.begin(WORK)
         row = mix.renders.first()
         self.assertEqual(row.files.count(), 0)
         self.wait_for(lambda: mix.renders.get(pk=row.pk).status == "done", 120)

@@ -107,7 +107,7 @@ class Cluster:
         if self._run("pg_ctl", "status", "-D", str(self._data)) == 0:
             self.port = int(pid.read_text().splitlines()[3])
         else:
-            self.port = _free_port(FIRST_PORT)
+            self.port = free_port(FIRST_PORT)
             if self.port != FIRST_PORT:
                 print(f"Port {FIRST_PORT} is taken; the database uses {self.port}.", file=sys.stderr)
             log = str(self._data / "server.log")
@@ -155,7 +155,8 @@ def _newest_server() -> Path:
     return found[-1]
 
 
-def _free_port(first: int) -> int:
+def free_port(first: int) -> int:
+    """The first free port on loopback from one on. Raises ClusterError where a hundred are taken."""
     for port in range(first, first + 100):
         if port_is_free(port):
             return port

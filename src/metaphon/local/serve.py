@@ -1,4 +1,4 @@
-"""Serves the application on this machine: database, one web process, one worker, until Ctrl-C."""
+"""Serves the application on this machine: database, pages, listening and one worker, until Ctrl-C."""
 
 import argparse
 import shutil
@@ -10,8 +10,9 @@ import urllib.error
 import urllib.request
 from types import FrameType
 
-from metaphon.local.cluster import Cluster, ClusterError, port_is_free
+from metaphon.local.cluster import Cluster, ClusterError, free_port, port_is_free
 from metaphon.local.environment import LOCAL, environment
+from metaphon.local.servers import LISTENING, PAGES, WORK, command
 
 _FIRST_PORT = 8000
 _READY_WITHIN_S = 60.0
@@ -52,9 +53,7 @@ def _port(wanted: int | None) -> int:
         if not port_is_free(wanted):
             raise ClusterError(f"Port {wanted} is taken by another program; choose another with --port.")
         return wanted
-    port = next((p for p in range(_FIRST_PORT, _FIRST_PORT + 100) if port_is_free(p)), None)
-    if port is None:
-        raise ClusterError(f"No port from {_FIRST_PORT} on is free; choose one with --port.")
+    port = free_port(_FIRST_PORT)
     if port != _FIRST_PORT:
         print(f"Port {_FIRST_PORT} is taken; using {port}.", file=sys.stderr)
     return port
@@ -73,35 +72,43 @@ def _serve(port: int) -> int:
     signal.signal(signal.SIGINT, _on_signal)
     children: list[subprocess.Popen[bytes]] = []
     with environment() as variables:
-        variables = {**variables, "METAPHON_DEMO": variables.get("METAPHON_DEMO", "true")}
+        listen_port = free_port(port + 1)
+        variables = {
+            **variables,
+            "METAPHON_DEMO": variables.get("METAPHON_DEMO", "true"),
+            "METAPHON_LISTEN_PORT": str(listen_port),
+        }
 
-        def run(*command: str) -> None:
-            done = subprocess.run([sys.executable, "-m", *command], env=variables, check=False)
+        commands = {
+            "server of the pages": command(PAGES, port),
+            "server for listening": command(LISTENING, listen_port),
+            "worker": WORK,
+        }
+
+        def run(*what: str) -> None:
+            done = subprocess.run([sys.executable, "-m", "django", *what], env=variables, check=False)
             if done.returncode:
-                raise ClusterError(f"{' '.join(command)} failed; see above.")
+                raise ClusterError(f"{' '.join(what)} failed; see above.")
 
-        def begin(*command: str) -> subprocess.Popen[bytes]:
+        def begin(name: str) -> subprocess.Popen[bytes]:
             # a session of its own, so that Ctrl-C reaches this process alone and the end is orderly
-            child = subprocess.Popen([sys.executable, "-m", *command], env=variables, start_new_session=True)
+            child = subprocess.Popen(commands[name], env=variables, start_new_session=True)
             children.append(child)
             return child
 
         try:
-            run("django", "migrate", "--verbosity", "0")
-            run("django", "demo")
-            web = begin(
-                "uvicorn", "metaphon.web.asgi:application", "--host", "127.0.0.1", "--port", str(port),
-                "--log-level", "warning", "--no-access-log", "--lifespan", "off",
-            )  # fmt: skip
-            worker = begin("django", "work")
-            _wait_until_ready(port, web)
+            run("migrate", "--verbosity", "0")
+            run("demo")
+            pages = begin("server of the pages")
+            helpers = {name: begin(name) for name in ("worker", "server for listening")}
+            _wait_until_ready(port, listen_port, pages)
             print(f"Metaphon is at http://127.0.0.1:{port}/  (Ctrl-C ends it)", flush=True)
-            while web.poll() is None:
-                if worker.poll() is not None:
-                    print("The worker ended; starting another.", file=sys.stderr)
-                    worker = begin("django", "work")
+            while pages.poll() is None:
+                for name in [name for name, helper in helpers.items() if helper.poll() is not None]:
+                    print(f"The {name} ended; starting another.", file=sys.stderr)
+                    helpers[name] = begin(name)
                 time.sleep(0.5)
-            raise ClusterError("The web server ended; see above.")
+            raise ClusterError("The server of the pages ended; see above.")
         except _Stop:
             print("Stopping", file=sys.stderr)
             return 0
@@ -111,15 +118,17 @@ def _serve(port: int) -> int:
             _end(children)
 
 
-def _wait_until_ready(port: int, web: subprocess.Popen[bytes]) -> None:
+def _wait_until_ready(port: int, listen_port: int, pages: subprocess.Popen[bytes]) -> None:
     until = time.monotonic() + _READY_WITHIN_S
-    while time.monotonic() < until and web.poll() is None:
+    while time.monotonic() < until and pages.poll() is None:
         try:
             with urllib.request.urlopen(f"http://127.0.0.1:{port}/health", timeout=2):
-                return
+                if not port_is_free(listen_port):
+                    return
         except (urllib.error.URLError, OSError):
-            time.sleep(0.1)
-    raise ClusterError("The web server did not become ready; see above.")
+            pass
+        time.sleep(0.1)
+    raise ClusterError("The server of the pages did not become ready; see above.")
 
 
 def _end(children: list[subprocess.Popen[bytes]]) -> None:

@@ -19,6 +19,7 @@ from metaphon.core.scene.changing import with_value
 STRETCH_FRAMES = 2048
 LEAD_S = 0.1  # how far the sound sent may be ahead of the sound played
 MOST_LEAD_S = 0.5
+_TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _WIDER_S = 0.02  # for each gap
 _NARROWER_S = 0.002  # for each second without
 _EAGER = -8
@@ -55,7 +56,8 @@ class Server:
         self._playing = False
         self._epoch = 0
         self._sent = 0  # frames sent in this epoch
-        self._played = 0
+        self._played = 0  # by what the listener last reported
+        self._reported_at: float | None = None  # when; None until sound flows
         self._lead_s = LEAD_S
         self._work_s = 0.0
         self._sound_s = 0.0
@@ -66,11 +68,11 @@ class Server:
         """Work until the other side is gone."""
         try:
             while True:
-                wait = None if not self._wanted else 0.0
+                wait = self._wait_s
                 while self._pipe.poll(wait):
                     self._take(self._pipe.recv())
                     wait = 0.0
-                if self._wanted:
+                if self._wait_s == 0.0:
                     self._stretch()
         except (EOFError, BrokenPipeError, ConnectionResetError):
             pass
@@ -78,8 +80,18 @@ class Server:
             self._session.close()
 
     @property
-    def _wanted(self) -> bool:
-        return self._playing and self._sent - self._played < self._lead_s * self._rate_hz
+    def _wait_s(self) -> float | None:
+        """How long until the next stretch is wanted; None where only a message can tell.
+
+        Between the listener's reports the clock tells, so that a late report does not hold the sound up.
+        """
+        if not self._playing:
+            return None
+        since = time.monotonic() - self._reported_at if self._reported_at else 0.0
+        over = (self._sent - self._played) / self._rate_hz - min(since, _TRUST_S) - self._lead_s
+        if over <= 0.0:
+            return 0.0
+        return over if self._reported_at and since < _TRUST_S else None
 
     def _say(self, **message: Any) -> None:
         self._pipe.send_bytes(json.dumps(message).encode())
@@ -128,6 +140,7 @@ class Server:
         elif do == "played":
             if what["epoch"] == self._epoch:
                 self._played = max(self._played, int(what["frames"]))
+                self._reported_at = time.monotonic()
             if what.get("gaps"):
                 self._lead_s = min(self._lead_s + _WIDER_S, MOST_LEAD_S)
                 self._say(gap=True, lead_ms=round(self._lead_s * 1000))
@@ -146,6 +159,7 @@ class Server:
         self._session.jump(int(at))
         self._epoch += 1
         self._sent = self._played = 0
+        self._reported_at = None
         self._playing = playing
         self._say(epoch=self._epoch, at=self._session.at)
 

@@ -1,5 +1,6 @@
 """What every page knows."""
 
+from django.conf import settings
 from django.http import HttpRequest
 
 from metaphon.web.mixes.permissions import can_edit
@@ -19,6 +20,7 @@ def shell(request: HttpRequest) -> dict[str, object]:
     return {
         "workspaces": [(f"{name}:show", name, title) for name, title in WORKSPACES],
         "workspace": match.namespace if match else "",
+        "listen_port": settings.LISTEN_PORT,
         "theme": "day" if request.COOKIES.get("theme") == "day" else "night",
     }
 

@@ -60,7 +60,7 @@ function start() {
   const figures = Object.fromEntries([...bar.querySelectorAll("[data-figure]")].map((el) => [el.dataset.figure, el]));
   let frames = 0;
   let sources = { groups: [], history: {} };
-  player.start({ address: bar.dataset.live, rate: +bar.dataset.rate, frames: () => frames, key: `listen:${bar.dataset.mix}` });
+  player.start({ address: bar.dataset.live, port: bar.dataset.port, rate: +bar.dataset.rate, frames: () => frames, key: `listen:${bar.dataset.mix}` });
   form.value = localStorage.getItem("clock") ?? "clock";
 
   const text = (el, value) => {

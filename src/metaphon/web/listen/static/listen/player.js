@@ -8,8 +8,8 @@ const DEFAULT = {
 const AGAIN_MS = [200, 500, 1000, 2000, 5000];
 
 class Player extends EventTarget {
-  start({ address, rate, frames, key }) {
-    Object.assign(this, { address, rate, frames, key });
+  start({ address, port, rate, frames, key }) {
+    Object.assign(this, { address, port, rate, frames, key });
     this.state = { ...structuredClone(DEFAULT), ...JSON.parse(localStorage.getItem(key) ?? "{}"), comparing: false, active: "a" };
     this.playing = false;
     this.place = 0; // where it stands while nothing plays, in frames of the mix
@@ -39,6 +39,7 @@ class Player extends EventTarget {
     this.ready = new Promise((done) => (this.isReady = done));
     const url = new URL(this.address, location.href);
     url.protocol = url.protocol.replace("http", "ws");
+    if (this.port) url.port = this.port; // else a proxy leads there
     this.wire.postMessage({ connect: String(url) });
     return this.ready;
   }

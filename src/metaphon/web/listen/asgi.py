@@ -1,0 +1,29 @@
+"""Listening as its own server loads it, so that sound on its way never waits for a page being made."""
+
+import os
+import sys
+from contextlib import suppress
+from multiprocessing import forkserver
+
+import django
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
+django.setup()
+
+# what follows needs the applications to be set up
+from channels.auth import AuthMiddlewareStack  # noqa: E402
+from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
+from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
+from django.urls import path  # noqa: E402
+
+from metaphon.web.listen.consumer import Listener  # noqa: E402
+from metaphon.web.settling import settle  # noqa: E402
+
+live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
+application = ProtocolTypeRouter({"websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))})
+
+sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix being read
+forkserver.ensure_running()  # so that the first listener need not wait for it
+with suppress(PermissionError):
+    os.nice(-8)  # only some users may; as the engines do
+settle()
