@@ -65,6 +65,7 @@ class BrowserTest(unittest.TestCase):
         port = free_port(8600)
         listen_port = free_port(port + 1)
         cls.address = f"http://127.0.0.1:{port}"
+        cls.listen_address = f"ws://127.0.0.1:{listen_port}"
         cls.environment["METAPHON_LISTEN_PORT"] = str(listen_port)
         cls.begin(command(PAGES, port, "error"))
         cls.begin(command(LISTENING, listen_port, "error"))

@@ -174,7 +174,7 @@ class Several(BrowserTest):
     """Connections without a browser, as many as there are listeners."""
 
     def connect(self, mix: Mix, headers: dict[str, str], origin: str | None) -> Any:
-        address = f"{self.address.replace('http', 'ws')}/mix/{mix.pk}/listen/live"
+        address = f"{self.listen_address}/mix/{mix.pk}/listen/live"
         return connect(address, additional_headers=headers, origin=origin, open_timeout=30)  # type: ignore[arg-type]
 
     def cookie(self, page: Page) -> dict[str, str]:

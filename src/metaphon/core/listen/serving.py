@@ -17,7 +17,7 @@ from metaphon.core.listen.session import Session
 from metaphon.core.scene.changing import with_value
 
 STRETCH_FRAMES = 2048
-LEAD_S = 0.1  # how far the sound sent may be ahead of the sound played
+LEAD_S = 0.09  # how far the sound sent may be ahead of the sound played
 MOST_LEAD_S = 0.5
 _TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _WIDER_S = 0.02  # for each gap

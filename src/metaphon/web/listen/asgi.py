@@ -14,7 +14,7 @@ django.setup()
 from channels.auth import AuthMiddlewareStack  # noqa: E402
 from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
 from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
-from django.urls import path  # noqa: E402
+from django.urls import path, resolve  # noqa: E402
 
 from metaphon.web.listen.consumer import Listener  # noqa: E402
 from metaphon.web.settling import settle  # noqa: E402
@@ -22,6 +22,7 @@ from metaphon.web.settling import settle  # noqa: E402
 live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
 application = ProtocolTypeRouter({"websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))})
 
+resolve("/health")  # so that the first edit need not wait for every address to be read
 sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix being read
 forkserver.ensure_running()  # so that the first listener need not wait for it
 with suppress(PermissionError):
