@@ -86,7 +86,10 @@ CONTENT_SECURITY_POLICY = {
         "default-src": ["'self'"],
         "img-src": ["'self'", "data:"],
         "media-src": ["'self'", "blob:"],
-        "connect-src": ["'self'", *(f"ws://{host}:{LISTEN_PORT}" for host in ALLOWED_HOSTS if LISTEN_PORT)],
+        "connect-src": [
+            "'self'",
+            *(f"ws://{host}:{LISTEN_PORT}" for host in ALLOWED_HOSTS if LISTEN_PORT and host[0] != "["),
+        ],
         "frame-ancestors": ["'none'"],
         "form-action": ["'self'"],
     }

@@ -4,7 +4,7 @@ from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -175,9 +175,45 @@ def compile(mix: Mix) -> Plan:
     Raises InputError for a missing or unfit file, a loop, or a mix with nothing to hear.
     """
     rate_hz = mix.sample_rate_hz
+    heard, clips, buses, lanes, end, longest = _sounding(mix)
+    ways = open_ways(mix)
+    ahead: dict[str, int] = {}
+    formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
+    strips = []
+    for strip in reversed(heard):
+        own = _own_latency(strip, rate_hz)
+        out = max((ahead[aim] for aim in buses[strip.id]), default=0)
+        ahead[strip.id] = out - own // -GRID_FRAMES * GRID_FRAMES  # rounded up to the grid
+        strips.append(_strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, own))
+    slowest = _slowest(heard, buses, rate_hz)
+    return Plan(mix.title, rate_hz, end + longest, longest, slowest, tuple(reversed(strips)))
+
+
+def length_frames(mix: Mix) -> int:
+    """How long a mix sounds, every tail included.
+
+    Raises InputError for a missing or unfit file, a loop, or a mix with nothing to hear.
+    """
+    sounding = _sounding(mix)
+    return sounding.end + sounding.longest_tail
+
+
+class _Sounding(NamedTuple):
+    """What of a mix is heard, in working order, with its recordings, ways and lanes; and until when, in frames."""
+
+    strips: list[Strip]
+    clips: dict[str, tuple[Placed, ...]]
+    buses: dict[str, list[str]]
+    lanes: Lanes
+    end: int
+    longest_tail: int
+
+
+def _sounding(mix: Mix) -> _Sounding:
     order = ordered(mix)
     ways = open_ways(mix)
-    clips = {strip.id: _placed(strip, rate_hz) for strip in order if isinstance(strip, Track) and not strip.resting}
+    awake = [strip for strip in order if isinstance(strip, Track) and not strip.resting]
+    clips = {track.id: _placed(track, mix.sample_rate_hz) for track in awake}
     end = max((clip.first + clip.frames for placed in clips.values() for clip in placed), default=0)
     if end == 0:
         raise InputError(f"{mix.title} has no sound yet; bring in a recording and route it to the mix.")
@@ -190,17 +226,8 @@ def compile(mix: Mix) -> Plan:
         tails[strip.id] = tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip)) + _away_tail_s(strip, lanes)
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
-    ahead: dict[str, int] = {}
-    formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
-    strips = []
-    for strip in reversed(heard):
-        own = _own_latency(strip, rate_hz)
-        out = max((ahead[aim] for aim in buses[strip.id]), default=0)
-        ahead[strip.id] = out - own // -GRID_FRAMES * GRID_FRAMES  # rounded up to the grid
-        strips.append(_strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, own))
-    longest = int(np.ceil(max(tails.values(), default=0.0) * rate_hz))
-    slowest = _slowest(heard, buses, rate_hz)
-    return Plan(mix.title, rate_hz, end + longest, longest, slowest, tuple(reversed(strips)))
+    longest = int(np.ceil(max(tails.values(), default=0.0) * mix.sample_rate_hz))
+    return _Sounding(heard, clips, buses, lanes, end, longest)
 
 
 def latency_samples(mix: Mix) -> int:

@@ -10,7 +10,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
-from metaphon.core.engine.plan import compile
+from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.core.files import adm_blocks, lane_table
 from metaphon.core.process.registry import KINDS
@@ -100,7 +100,7 @@ def show(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
     lane = lanes.get(name)
     low, high = range_of(scene, head + name)
     try:
-        length_s = compile(scene).duration_s
+        length_s = length_frames(scene) / scene.sample_rate_hz
     except InputError:
         length_s = 60.0
     data = {
@@ -235,7 +235,7 @@ def blocks(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
     marks = {p.t_s for lane in lanes.values() for p in lane.points}
     times = np.array(sorted(marks)) if lanes and straight else sampled_times(lanes.values()) if lanes else np.zeros(1)
     try:
-        end_s = compile(scene).duration_s
+        end_s = length_frames(scene) / scene.sample_rate_hz
     except InputError:
         end_s = float(times[-1])
     text = adm_blocks.written(strip.name, times, positions(place, lanes, times), place.coordinates == "cube", end_s)

@@ -10,7 +10,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
-from metaphon.core.engine.plan import compile
+from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.core.listen.headphones import (
     correction_taps,
@@ -93,7 +93,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
     """What can be heard: targets, tracks and buses alone, references, finished results; how long the mix is."""
     mix = mix_for(request, mix_id)
     try:
-        frames = compile(scene_of(mix)).frames
+        frames = length_frames(scene_of(mix))
     except InputError:
         frames = 0
     strips = list(mix.strips.filter(resting=False))
