@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Generic, TypeVar
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
@@ -70,21 +71,22 @@ _BLOCKS_AHEAD = 12
 
 
 class Ahead(Generic[T]):
-    """Values at grid points, worked out for several blocks at once: asking costs more than answering."""
+    """Values every so many frames, worked out for several blocks at once: asking costs more than answering."""
 
-    def __init__(self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int) -> None:
+    def __init__(self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int, step: int = GRID_FRAMES) -> None:
         self._at = at
         self._rate_hz = rate_hz
+        self._step = step
         self._first = 0
         self._held: NDArray[T] | None = None
 
     def get(self, first: int, frames: int) -> NDArray[T]:
-        """The values at the grid points of a block, its end included; time is the first axis."""
-        steps = frames // GRID_FRAMES
-        place = (first - self._first) // GRID_FRAMES
+        """The values at the points of a block that begins on one, its end included; time is the first axis."""
+        steps = frames // self._step
+        place = (first - self._first) // self._step
         if self._held is None or not 0 <= place <= len(self._held) - 1 - steps:
             self._first, place = first, 0
-            self._held = self._at(grid_times(first, frames * _BLOCKS_AHEAD, self._rate_hz))
+            self._held = self._at(grid_times(first, frames * _BLOCKS_AHEAD, self._rate_hz, self._step))
         return self._held[place : place + steps + 1]
 
 
@@ -100,10 +102,31 @@ class Mixer:
         if self._fixed is not None:
             return self._fixed @ block
         matrices = self._ahead.get(first, block.shape[1])
-        segments = block.reshape(block.shape[0], -1, GRID_FRAMES).transpose(1, 0, 2)
-        rising = segments * RAMP
-        mixed = matrices[:-1] @ (segments - rising) + matrices[1:] @ rising
-        return mixed.transpose(1, 0, 2).reshape(mixed.shape[1], -1)
+        out = np.zeros((matrices.shape[1], block.shape[1]), dtype=np.float32)
+        _add_moving(out, np.ascontiguousarray(block), matrices, RAMP)
+        return out
+
+    def add(self, out: Block, block: Block, first: int) -> None:
+        """Add to (outputs, frames) what `apply` would give."""
+        if self._fixed is not None:
+            out += self._fixed @ block
+        else:
+            _add_moving(out, np.ascontiguousarray(block), self._ahead.get(first, block.shape[1]), RAMP)
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _add_moving(out, block, matrices, ramp):  # type: ignore[no-untyped-def]
+    """Gains in straight lines from one matrix, (outputs, inputs), to the next; most are 0, as few loudspeakers play."""
+    for step in range(len(matrices) - 1):
+        at = step * len(ramp)
+        for output in range(len(out)):
+            for source in range(len(block)):
+                gain = matrices[step, output, source]
+                more = matrices[step + 1, output, source] - gain
+                if gain == 0.0 and more == 0.0:
+                    continue
+                for i in range(len(ramp)):
+                    out[output, at + i] += block[source, at + i] * (gain + more * ramp[i])
 
 
 class Fader:
@@ -132,6 +155,6 @@ def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.where(level_db <= -120.0, 0.0, 10.0 ** (level_db / 20.0))
 
 
-def grid_times(first: int, frames: int, rate_hz: int) -> NDArray[np.float64]:
+def grid_times(first: int, frames: int, rate_hz: int, step: int = GRID_FRAMES) -> NDArray[np.float64]:
     """The times of the grid points of a block, its end included."""
-    return (first + np.arange(frames // GRID_FRAMES + 1) * GRID_FRAMES) / rate_hz
+    return (first + np.arange(frames // step + 1) * step) / rate_hz

@@ -86,25 +86,13 @@ def scene_gains(where: Where, order: int, times_s: Array) -> Array:
 
 
 def head_directions(where: Where, times_s: Array) -> tuple[Vectors, Array]:
-    """Directions (times, channels, count, 3) and the part of the power that comes from each, (count).
-
-    To a quarter of a degree where it stands still, half a degree where it moves, and a whole one where it is large:
-    finer than is heard, and soon met again.
-    """
-    return _directions(where, times_s, steps_a_degree=2.0 if where.moves else 4.0)
+    """Directions (times, channels, count, 3) and the part of the power that comes from each, (count)."""
+    return _directions(where, times_s)
 
 
-def _directions(
-    where: Where, times_s: Array, snapping: Layout | None = None, steps_a_degree: float | None = None
-) -> tuple[Vectors, Array]:
+def _directions(where: Where, times_s: Array, snapping: Layout | None = None) -> tuple[Vectors, Array]:
     place = where.placement
     azimuth, elevation, distance, width, height, depth = where.on_sphere_at(times_s)
-    if steps_a_degree:
-        large = width.any() or height.any() or (not place.on_sphere and bool(np.any(distance != 1.0)))
-        steps = 1.0 if large else steps_a_degree
-        azimuth, elevation = (np.round(angle * steps) / steps for angle in (azimuth, elevation))
-        distance, depth = np.round(distance, 2), np.round(depth, 2)
-        width, height = np.round(width), np.round(height)
     offsets = np.array(where.offsets_deg)
     spread = where.pair_deg.at(times_s)[:, None] / 60.0
     azimuth = azimuth[:, None] + offsets[:, 0] * spread

@@ -6,12 +6,13 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
 from typing import Protocol
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.signal import butter, sosfilt
 
-from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Ahead, Gains, Mixer
+from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Ahead, Gains, Mixer, line
 from metaphon.core.engine.lapping import Lapped
 from metaphon.core.engine.object_points import direct_and_diffuse, head_directions, layout_gains, scene_gains
 from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
@@ -26,7 +27,6 @@ from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
 from metaphon.core.spatial.layouts import Layout
 
-_KEPT_DIRECTIONS = 2048  # of each crew
 _CREWS = 2
 
 Signals = Mapping[str, Block]
@@ -53,46 +53,28 @@ class MatrixTail:
 
     def __init__(self, target: Target, feeds: Sequence[Feed], rate_hz: int) -> None:
         self._channels = target.channels
-        moving = [feed for feed in feeds if isinstance(feed, ObjectFeed) and feed.moves]
-        self._moving = _Together(moving, [_object_gains(target, feed, False) for feed in moving], rate_hz)
-        self._mixers = [(feed.strip, _mixer(target, feed, rate_hz)) for feed in feeds if feed not in moving]
-        diffuse = [feed for feed in feeds if isinstance(feed, ObjectFeed) and feed.where.is_diffuse]
-        self._diffuse = _Together(diffuse, [_object_gains(target, feed, True) for feed in diffuse], rate_hz)
-        self._unlike = Unlike(target.channels, rate_hz) if diffuse else None
+        self._mixers = [(feed.strip, _mixer(target, feed, rate_hz)) for feed in feeds]
+        self._diffuse = [
+            (feed.strip, Mixer(_object_gains(target, feed, True), rate_hz))
+            for feed in feeds
+            if isinstance(feed, ObjectFeed) and feed.where.is_diffuse
+        ]
+        self._unlike = Unlike(target.channels, rate_hz) if self._diffuse else None
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         out = np.zeros((self._channels, frames), dtype=np.float32)
         for strip, mixer in self._mixers:
             if strip in signals:
-                out += mixer.apply(signals[strip], first)
+                mixer.add(out, signals[strip], first)
             elif isinstance(mixer, _DualBand):
-                out += mixer.apply(np.zeros((mixer.inputs, frames), dtype=np.float32), first)
-        self._moving.add(out, signals, first)
+                mixer.add(out, np.zeros((mixer.inputs, frames), dtype=np.float32), first)
         if self._unlike:
             lost = np.zeros_like(out)
-            self._diffuse.add(lost, signals, first)
+            for strip, mixer in self._diffuse:
+                if strip in signals:
+                    mixer.add(lost, signals[strip], first)
             out += self._unlike.process(lost)
         return out
-
-
-class _Together:
-    """Objects mixed in one go: many small matrices cost more than a large one."""
-
-    def __init__(self, feeds: Sequence[ObjectFeed], gains: Sequence[Gains], rate_hz: int) -> None:
-        self._inputs = [(feed.strip, len(feed.where.offsets_deg)) for feed in feeds]
-        joined = Gains(lambda times_s: np.concatenate([g.at(times_s) for g in gains], axis=2), True, tuple(gains))
-        self._mixer = Mixer(joined, rate_hz) if feeds else None
-
-    def add(self, out: Block, signals: Signals, first: int) -> None:
-        """Add what the objects put into each channel; who is silent takes no part."""
-        if self._mixer is None or not any(strip in signals for strip, _ in self._inputs):
-            return
-        silence = np.zeros((1, out.shape[1]), dtype=np.float32)
-        rows = [
-            signals[strip] if strip in signals else np.broadcast_to(silence, (count, out.shape[1]))
-            for strip, count in self._inputs
-        ]
-        out += self._mixer.apply(np.concatenate(rows), first)
 
 
 class Unlike:
@@ -121,11 +103,12 @@ class _DualBand:
         self._sections = butter(1, CROSSOVER_HZ, fs=rate_hz, output="sos")
         self._state = np.zeros((1, outputs, 2))
 
-    def apply(self, block: Block, first: int) -> Block:
+    def add(self, out: Block, block: Block, first: int) -> None:
         more, self._state = sosfilt(
             self._sections, self._more.apply(block, first).astype(np.float64), axis=1, zi=self._state
         )
-        return self._high.apply(block, first) + more.astype(np.float32)
+        self._high.add(out, block, first)
+        out += more.astype(np.float32)
 
 
 def _mixer(target: Target, feed: Feed, rate_hz: int) -> "Mixer | _DualBand":
@@ -272,26 +255,39 @@ def _threads(process: int) -> ThreadPoolExecutor:
     return ThreadPoolExecutor(_CREWS, "tail")
 
 
+_STEP = 2 * GRID_FRAMES  # how often the direction of what moves is looked at
+
+
 class _Moving:
-    """An object on its way round the head. Its direction is looked at on every other grid point, even ones."""
+    """An object on its way round the head. Between two directions its responses pass over in a straight line."""
 
     def __init__(self, feed: ObjectFeed, rate_hz: int) -> None:
         self.feed = feed
-        self.weights = head_directions(feed.where, np.zeros(1))[1]
-        self.key = self.weights.tobytes() if len(self.weights) > 1 else b""
-        self._vectors = Ahead(lambda times_s: np.round(head_directions(feed.where, times_s)[0], 5), rate_hz)
+        self._rate_hz = rate_hz
         self._parts = Ahead(lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1), rate_hz)
+        self._directions = Ahead(self._directions_at, rate_hz, _STEP)
 
-    def vectors(self, first: int, frames: int) -> NDArray[np.float64]:
-        """The directions at the even grid points from the one at or before a block to the one at or after it."""
-        begin = first - first % (2 * GRID_FRAMES)
-        end = -(-(first + frames) // (2 * GRID_FRAMES)) * 2 * GRID_FRAMES
-        return self._vectors.get(begin, end - begin)[::2]
+    def _directions_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+        """(times, channels, count, 4): a direction and the part of the power that comes from it."""
+        vectors, parts = head_directions(self.feed.where, times_s)
+        return np.concatenate([vectors, np.broadcast_to(parts[:, None], (*vectors.shape[:3], 1))], axis=3)
 
-    def parts(self, first: int, frames: int) -> tuple[NDArray[np.float32], NDArray[np.float32] | None]:
-        """The gains of what keeps its direction and of what has lost it; None where nothing has."""
-        both = self._parts.get(first, frames).astype(np.float32)
-        return both[:, 0], both[:, 1] if self.feed.where.is_diffuse else None
+    def filters(self, head: Head, size: int, first: int, frames: int) -> NDArray[np.complex64]:
+        """(channels, points, 2, frequencies) from the direction at or before a block to the one at or after it."""
+        begin = first - first % _STEP
+        end = -(-(first + frames) // _STEP) * _STEP
+        found = self._directions.get(begin, end - begin).swapaxes(0, 1)
+        cells = found.reshape(-1, *found.shape[2:])
+        spectra = head.spectra(np.ascontiguousarray(cells[..., :3]), np.ascontiguousarray(cells[..., 3]), size)
+        return spectra.reshape(*found.shape[:2], *spectra.shape[1:])
+
+    def parts(self, pieces: Block, first: int) -> tuple[Block, Block | None]:
+        """What of a block, (channels, grid steps, frames), keeps its direction, and what has lost it."""
+        if not self.feed.where.is_diffuse:
+            return pieces, None
+        gains = self._parts.get(first, pieces[0].size).astype(np.float32)
+        direct, lost = (line(gains[:, k]).reshape(pieces.shape[1:]) for k in (0, 1))
+        return pieces * direct, pieces * lost
 
 
 class _Crew:
@@ -301,75 +297,42 @@ class _Crew:
         self._moving = moving
         self._head = head
         self._size = size
-        self._kept: dict[bytes, NDArray[np.complex64]] = {}
 
     def heard(
         self, signals: Signals, first: int, frames: int
     ) -> tuple[NDArray[np.complex64], NDArray[np.complex64] | None]:
         """The spectra of what both ears hear, (2, grid steps, frequencies), directly and of what is diffuse."""
-        segments = frames // GRID_FRAMES
+        segments, odd = frames // GRID_FRAMES, first // GRID_FRAMES % 2
         heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
         diffuse = np.zeros_like(heard) if any(each.feed.where.is_diffuse for each in self._moving) else None
-        moving = [each for each in self._moving if each.feed.strip in signals]
-        for each, filters in zip(moving, self._filters(moving, first, frames) if moving else (), strict=True):
+        room = np.zeros((2, segments, self._size), dtype=np.float32)
+        up = (RAMP + (np.arange(segments)[:, None] + odd) % 2).astype(np.float32) / 2
+        for each in self._moving:
+            if each.feed.strip not in signals:
+                continue
+            filters = each.filters(self._head, self._size, first, frames)
             pieces = signals[each.feed.strip].reshape(-1, segments, GRID_FRAMES)
-            later = rfft(pieces * RAMP, self._size)
-            now = rfft(pieces, self._size) - later
-            direct, lost = each.parts(first, frames)
-            for channel in range(len(pieces)):
-                responses = filters[:, channel].transpose(1, 0, 2)
-                if lost is None or diffuse is None:
-                    heard += responses[:, :-1] * now[channel]
-                    heard += responses[:, 1:] * later[channel]
+            for into, part in zip((heard, diffuse), each.parts(pieces, first), strict=True):
+                if into is None or part is None:
                     continue
-                for into, gains in ((heard, direct), (diffuse, lost)):
-                    scaled = responses * gains[:, None]
-                    into += scaled[:, :-1] * now[channel] + scaled[:, 1:] * later[channel]
+                for channel, responses in zip(part, filters, strict=True):
+                    falling, rising = room[:, :, :GRID_FRAMES]
+                    np.multiply(channel, up, out=rising)
+                    np.subtract(channel, rising, out=falling)
+                    falling_spectra, rising_spectra = rfft(room)
+                    _pass_over(into, falling_spectra, rising_spectra, responses, odd)
         return heard, diffuse
 
-    def _filters(self, moving: Sequence[_Moving], first: int, frames: int) -> list[NDArray[np.complex64]]:
-        """(grid points, object channels, 2, frequencies) of each object; what is not known is asked for at once.
 
-        Odd grid points have the mean of their neighbours.
-        """
-        wanted: list[list[bytes]] = []
-        new: dict[bytes, tuple[NDArray[np.float64], NDArray[np.float64]]] = {}
-        for each in moving:
-            vectors = each.vectors(first, frames)
-            keys = []
-            for cell in vectors.reshape(-1, *vectors.shape[2:]):
-                key = cell.tobytes() + each.key
-                if key not in self._kept and key not in new:
-                    new[key] = cell, each.weights
-                keys.append(key)
-            wanted.append(keys)
-        if new:
-            spectra = self._head.spectra(np.concatenate([cell for cell, _ in new.values()]), self._size)
-            at = 0
-            for key, (cell, weights) in new.items():
-                self._kept[key] = _gathered_spectra(spectra[at : at + len(cell)], weights)
-                at += len(cell)
-        count, odd = frames // GRID_FRAMES + 1, first // GRID_FRAMES % 2
-        answer = []
-        for each, keys in zip(moving, wanted, strict=True):
-            even = np.array([self._kept[key] for key in keys])
-            even = even.reshape(-1, len(each.feed.where.offsets_deg), 2, self._size // 2 + 1)
-            every = np.empty((2 * len(even) - 1, *even.shape[1:]), dtype=np.complex64)
-            every[::2] = even
-            every[1::2] = np.float32(0.5) * (even[:-1] + even[1:])
-            answer.append(every[odd : odd + count])
-        while len(self._kept) > _KEPT_DIRECTIONS:
-            self._kept.pop(next(iter(self._kept)))
-        return answer
-
-
-def _gathered_spectra(spectra: NDArray[np.complex64], weights: NDArray[np.float64]) -> NDArray[np.complex64]:
-    """As `_gathered`, of spectra (directions, 2, frequencies)."""
-    if len(spectra) == 1:
-        return spectra[0]
-    mean = np.einsum("n,nef->ef", weights.astype(np.float32), spectra)
-    energy = np.sum(weights * np.sum(np.abs(spectra) ** 2, axis=(1, 2)))
-    return (mean * np.float32(np.sqrt(energy / max(float(np.sum(np.abs(mean) ** 2)), 1e-12)))).astype(np.complex64)
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _pass_over(heard, falling, rising, filters, odd):  # type: ignore[no-untyped-def]
+    """Add what is heard of an object whose filters, (points, 2, frequencies), pass over every two grid steps."""
+    for step in range(len(falling)):
+        point = (step + odd) // 2
+        for ear in range(2):
+            old, new = filters[point, ear], filters[point + 1, ear]
+            for k in range(len(old)):
+                heard[ear, step, k] += old[k] * falling[step, k] + new[k] * rising[step, k]
 
 
 def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:

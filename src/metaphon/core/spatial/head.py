@@ -3,6 +3,7 @@
 from functools import lru_cache
 from pathlib import Path
 
+import numba
 import numpy as np
 import soxr
 from numpy.typing import ArrayLike, NDArray
@@ -34,10 +35,7 @@ class Head:
         vectors = unit_vectors(azimuth_deg, elevation_deg)
         hull = ConvexHull(vectors)
         self._triangles = hull.simplices
-        # all triangles at once, corner by corner: (3, triangles) each
-        self._corners = [
-            np.ascontiguousarray(corner) for corner in np.linalg.inv(vectors[self._triangles]).transpose(2, 1, 0)
-        ]
+        self._corners = np.ascontiguousarray(np.linalg.inv(vectors[self._triangles]).transpose(2, 1, 0))
         self._kept: dict[int, tuple[NDArray[np.complex64], NDArray[np.complex64]]] = {}
         delays = _onsets(responses)
         size = next_fast_len(2 * max(self.taps, responses.shape[-1]), real=True)
@@ -50,7 +48,9 @@ class Head:
 
     def responses(self, vectors: NDArray[np.float64]) -> NDArray[np.float32]:
         """Impulse responses (directions, 2, taps) for unit vectors (directions, 3)."""
-        chosen, corners = self._near(vectors)
+        chosen, corners = np.empty((len(vectors), 3)), np.empty((len(vectors), 3), dtype=np.int64)
+        for vector, weights, found in zip(vectors, chosen, corners, strict=True):
+            _near(vector, self._corners, self._triangles, weights, found)
         aligned = np.einsum("dc,dcet->det", chosen, self._aligned[corners])
         delays = np.einsum("dc,dce->de", chosen, self._delays[corners])
         size = next_fast_len(2 * self.taps, real=True)
@@ -58,25 +58,16 @@ class Head:
         shifted = irfft(rfft(aligned, size) * np.exp(turns * (delays[..., None] - _LEAD)), size)
         return np.ascontiguousarray(shifted[..., : self.taps] * _fade(self.taps), dtype=np.float32)
 
-    def spectra(self, vectors: NDArray[np.float64], size: int) -> NDArray[np.complex64]:
-        """Spectra (directions, 2, size // 2 + 1) of responses, for what moves: quicker, delays to a 32nd of a sample."""
-        chosen, corners = self._near(vectors)
-        measured, late = self._prepared(size)
-        weights = chosen.astype(np.float32)[:, :, None, None]
-        mixed = weights[:, 0] * measured[corners[:, 0]]
-        for corner in (1, 2):
-            mixed += weights[:, corner] * measured[corners[:, corner]]
-        delays = np.einsum("dc,dce->de", chosen, self._delays[corners])
-        steps = np.clip(np.round((delays - _LEAD) * _DELAY_STEPS).astype(int), 0, len(late) - 1)
-        return mixed * late[steps]
+    def spectra(self, vectors: NDArray[np.float64], parts: NDArray[np.float64], size: int) -> NDArray[np.complex64]:
+        """Spectra (points, 2, size // 2 + 1) of responses, for what moves: quicker, delays to a 32nd of a sample.
 
-    def _near(self, vectors: NDArray[np.float64]) -> tuple[NDArray[np.float64], NDArray[np.intp]]:
-        """The parts of the three measured directions round each direction, and which they are."""
-        weights = [vectors @ corner for corner in self._corners]
-        best = np.argmax(np.minimum(np.minimum(weights[0], weights[1]), weights[2]), axis=-1)
-        rows = np.arange(len(vectors))
-        chosen = np.maximum(np.stack([weight[rows, best] for weight in weights], axis=-1), 0.0)
-        return chosen / chosen.sum(axis=-1, keepdims=True), self._triangles[best]
+        At each point the sound comes from several directions at once, (points, count, 3), each with its part of the
+        power, (points, count): one response of their mean energy.
+        """
+        measured, late = self._prepared(size)
+        out = np.zeros((len(vectors), *measured.shape[1:]), dtype=np.complex64)
+        _mix(vectors, parts, self._corners, self._triangles, self._delays, measured, late, out)
+        return out
 
     def _prepared(self, size: int) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
         """The spectra of the measured responses in step, and of every delay, for FFTs of a size; made once."""
@@ -94,6 +85,61 @@ def _fade(taps: int) -> NDArray[np.float64]:
     tail = taps // 8
     window[-tail:] = 0.5 + 0.5 * np.cos(np.pi * (np.arange(tail) + 1) / (tail + 1))
     return window
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _near(vector, corners, triangles, weights, found):  # type: ignore[no-untyped-def]
+    """The three measured directions round a direction, and their parts."""
+    x, y, z = vector
+    least = np.empty(corners.shape[2])
+    for t in range(len(least)):
+        a = x * corners[0, 0, t] + y * corners[0, 1, t] + z * corners[0, 2, t]
+        b = x * corners[1, 0, t] + y * corners[1, 1, t] + z * corners[1, 2, t]
+        c = x * corners[2, 0, t] + y * corners[2, 1, t] + z * corners[2, 2, t]
+        least[t] = min(a, min(b, c))
+    best = np.argmax(least)
+    total = 0.0
+    for k in range(3):
+        part = x * corners[k, 0, best] + y * corners[k, 1, best] + z * corners[k, 2, best]
+        weights[k] = max(part, 0.0)
+        total += weights[k]
+        found[k] = triangles[best, k]
+    for k in range(3):
+        weights[k] /= total
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+def _mix(vectors, parts, corners, triangles, delays, measured, late, out):  # type: ignore[no-untyped-def]
+    weights = np.empty(3)
+    found = np.empty(3, dtype=np.int64)
+    for point in range(len(vectors)):
+        energy = np.float32(0.0)
+        several = vectors.shape[1] > 1
+        for n in range(vectors.shape[1]):
+            _near(vectors[point, n], corners, triangles, weights, found)
+            a, b, c = np.float32(weights[0]), np.float32(weights[1]), np.float32(weights[2])
+            part = np.float32(parts[point, n])
+            for ear in range(2):
+                delay = 0.0
+                for k in range(3):
+                    delay += weights[k] * delays[found[k], ear]
+                turned = late[min(max(round((delay - _LEAD) * _DELAY_STEPS), 0), len(late) - 1)]
+                one, two, three = measured[found[0], ear], measured[found[1], ear], measured[found[2], ear]
+                into = out[point, ear]
+                if not several:
+                    for k in range(len(into)):
+                        into[k] = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
+                    continue
+                for k in range(len(into)):
+                    value = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
+                    into[k] += part * value
+                    energy += part * (value.real * value.real + value.imag * value.imag)
+        if several:
+            sum_of = np.float32(1e-12)
+            for ear in range(2):
+                for value in out[point, ear]:
+                    sum_of += value.real * value.real + value.imag * value.imag
+            out[point] *= np.sqrt(energy / sum_of)
 
 
 def _onsets(responses: NDArray) -> NDArray[np.float64]:
