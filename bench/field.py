@@ -48,7 +48,7 @@ def field() -> Iterator[str]:
             render_to_files(plan, outputs_of(mix, plan, list(targets), "none"), folder / "out")
             return time.perf_counter() - began
 
-        rendered("0+2+0")  # warm
+        rendered("0+2+0", "binaural")  # warm
         response = random.standard_normal(512).astype(np.float32)
         began = time.perf_counter()
         for _ in range(2 * _OBJECTS):

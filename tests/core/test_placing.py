@@ -116,6 +116,31 @@ class Diffuse(FolderTest):
             self.mix([{"sound": "a.wav", "placement": {**place, "diffuseness": 1.0}}]), "0+5+0", 3 * GRID_FRAMES))  # fmt: skip
 
 
+class Headphones(FolderTest):
+    """What moves is worked out in another way than what stands still; where it rests, both must sound alike."""
+
+    def test_what_moves_sounds_where_it_rests_as_what_stands_still(self) -> None:
+        self.write("a.wav", noise(1, 3.0))
+        cases = (
+            ("azimuth_deg", 30.0, 100.0, {}),
+            ("elevation_deg", -20.0, 60.0, {"azimuth_deg": 75.0}),
+            ("extent_deg", 0.0, 120.0, {"azimuth_deg": -40.0}),  # from a point to many directions
+            ("distance", 1.0, 0.4, {"azimuth_deg": 20.0, "on_sphere": False}),
+            ("diffuseness", 0.0, 0.6, {"azimuth_deg": 120.0}),
+        )
+        for name, before, after, place in cases:
+            with self.subTest(name):
+                there = {"mode": "object", "level_db_per_doubling": 0.0, **place}
+                lane = {"target": f"t0/placement/{name}", "points": points((1.0, before), (2.0, after))}
+                moving = self.mix([{"sound": "a.wav", "placement": there}], automation=[lane])
+                sound = self.rendered(moving, "binaural")
+                np.testing.assert_allclose(sound, self.rendered(moving, "binaural", 3 * GRID_FRAMES), atol=2e-6)
+                for value, cut in ((before, slice(4800, 43200)), (after, slice(105600, 139200))):
+                    still = self.mix([{"sound": "a.wav", "placement": {**there, name: value}}])
+                    wanted = self.rendered(still, "binaural")[:, cut]
+                    self.assertLess(level_db(sound[:, cut] - wanted), level_db(wanted) - 30.0)
+
+
 class Moving(FolderTest):
     def test_a_processor_that_moves_passes_without_a_click_whatever_the_block(self) -> None:
         self.write("a.wav", sine(220.0, 1.0, -12.0)[None])

@@ -118,15 +118,16 @@ class Mixer:
 def _add_moving(out, block, matrices, ramp):  # type: ignore[no-untyped-def]
     """Gains in straight lines from one matrix, (outputs, inputs), to the next; most are 0, as few loudspeakers play."""
     for step in range(len(matrices) - 1):
-        at = step * len(ramp)
+        here = slice(step * len(ramp), (step + 1) * len(ramp))
         for output in range(len(out)):
             for source in range(len(block)):
                 gain = matrices[step, output, source]
                 more = matrices[step + 1, output, source] - gain
                 if gain == 0.0 and more == 0.0:
                     continue
+                into, sound = out[output, here], block[source, here]
                 for i in range(len(ramp)):
-                    out[output, at + i] += block[source, at + i] * (gain + more * ramp[i])
+                    into[i] += sound[i] * (gain + more * ramp[i])
 
 
 class Fader:

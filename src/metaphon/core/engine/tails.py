@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.signal import butter, sosfilt
 
-from metaphon.core.engine.curves import GRID_FRAMES, RAMP, Ahead, Gains, Mixer, line
+from metaphon.core.engine.curves import GRID_FRAMES, Ahead, Gains, Mixer, line
 from metaphon.core.engine.lapping import Lapped
 from metaphon.core.engine.object_points import direct_and_diffuse, head_directions, layout_gains, scene_gains
 from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
@@ -256,38 +256,34 @@ def _threads(process: int) -> ThreadPoolExecutor:
 
 
 _STEP = 2 * GRID_FRAMES  # how often the direction of what moves is looked at
+_AT_ONCE = 4  # objects: enough that threads seldom wait for each other, few enough to stay near the processor
 
 
 class _Moving:
     """An object on its way round the head. Between two directions its responses pass over in a straight line."""
 
     def __init__(self, feed: ObjectFeed, rate_hz: int) -> None:
-        self.feed = feed
-        self._rate_hz = rate_hz
+        self.strip = feed.strip
+        self.where = feed.where
         self._parts = Ahead(lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1), rate_hz)
         self._directions = Ahead(self._directions_at, rate_hz, _STEP)
 
     def _directions_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         """(times, channels, count, 4): a direction and the part of the power that comes from it."""
-        vectors, parts = head_directions(self.feed.where, times_s)
+        vectors, parts = head_directions(self.where, times_s)
         return np.concatenate([vectors, np.broadcast_to(parts[:, None], (*vectors.shape[:3], 1))], axis=3)
 
-    def filters(self, head: Head, size: int, first: int, frames: int) -> NDArray[np.complex64]:
-        """(channels, points, 2, frequencies) from the direction at or before a block to the one at or after it."""
+    def directions(self, first: int, frames: int) -> NDArray[np.float64]:
+        """(channels, points, count, 4) from the direction at or before a block to the one at or after it."""
         begin = first - first % _STEP
         end = -(-(first + frames) // _STEP) * _STEP
-        found = self._directions.get(begin, end - begin).swapaxes(0, 1)
-        cells = found.reshape(-1, *found.shape[2:])
-        spectra = head.spectra(np.ascontiguousarray(cells[..., :3]), np.ascontiguousarray(cells[..., 3]), size)
-        return spectra.reshape(*found.shape[:2], *spectra.shape[1:])
+        return self._directions.get(begin, end - begin).swapaxes(0, 1)
 
-    def parts(self, pieces: Block, first: int) -> tuple[Block, Block | None]:
-        """What of a block, (channels, grid steps, frames), keeps its direction, and what has lost it."""
-        if not self.feed.where.is_diffuse:
-            return pieces, None
-        gains = self._parts.get(first, pieces[0].size).astype(np.float32)
-        direct, lost = (line(gains[:, k]).reshape(pieces.shape[1:]) for k in (0, 1))
-        return pieces * direct, pieces * lost
+    def part(self, block: Block, first: int, lost: bool) -> Block:
+        """What of a block keeps its direction, or what of it has lost it."""
+        if not self.where.is_diffuse:
+            return block
+        return block * line(self._parts.get(first, block.shape[1])[:, int(lost)])
 
 
 class _Crew:
@@ -295,6 +291,7 @@ class _Crew:
 
     def __init__(self, moving: Sequence[_Moving], head: Head, size: int) -> None:
         self._moving = moving
+        self._diffuse = [each for each in moving if each.where.is_diffuse]
         self._head = head
         self._size = size
 
@@ -302,37 +299,58 @@ class _Crew:
         self, signals: Signals, first: int, frames: int
     ) -> tuple[NDArray[np.complex64], NDArray[np.complex64] | None]:
         """The spectra of what both ears hear, (2, grid steps, frequencies), directly and of what is diffuse."""
+        diffuse = self._sum(self._diffuse, signals, first, frames, True) if self._diffuse else None
+        return self._sum(self._moving, signals, first, frames, False), diffuse
+
+    def _sum(
+        self, moving: Sequence[_Moving], signals: Signals, first: int, frames: int, lost: bool
+    ) -> NDArray[np.complex64]:
         segments, odd = frames // GRID_FRAMES, first // GRID_FRAMES % 2
         heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
-        diffuse = np.zeros_like(heard) if any(each.feed.where.is_diffuse for each in self._moving) else None
-        room = np.zeros((2, segments, self._size), dtype=np.float32)
-        up = (RAMP + (np.arange(segments)[:, None] + odd) % 2).astype(np.float32) / 2
-        for each in self._moving:
-            if each.feed.strip not in signals:
-                continue
-            filters = each.filters(self._head, self._size, first, frames)
-            pieces = signals[each.feed.strip].reshape(-1, segments, GRID_FRAMES)
-            for into, part in zip((heard, diffuse), each.parts(pieces, first), strict=True):
-                if into is None or part is None:
-                    continue
-                for channel, responses in zip(part, filters, strict=True):
-                    falling, rising = room[:, :, :GRID_FRAMES]
-                    np.multiply(channel, up, out=rising)
-                    np.subtract(channel, rising, out=falling)
-                    falling_spectra, rising_spectra = rfft(room)
-                    _pass_over(into, falling_spectra, rising_spectra, responses, odd)
-        return heard, diffuse
+        moving = [each for each in moving if each.strip in signals]
+        for some in (moving[i : i + _AT_ONCE] for i in range(0, len(moving), _AT_ONCE)):
+            block = np.concatenate([each.part(signals[each.strip], first, lost) for each in some])
+            passing = np.zeros((len(block), 2, segments, self._size), dtype=np.float32)
+            _split(block, odd, passing)
+            _add(heard, rfft(passing), self._filters(some, len(block), first, frames), odd)
+        return heard
+
+    def _filters(self, some: Sequence[_Moving], channels: int, first: int, frames: int) -> NDArray[np.complex64]:
+        """(channels, points, 2, frequencies) of all channels of some objects."""
+        directions = [each.directions(first, frames) for each in some]
+        counts = np.concatenate([np.full(d.shape[0] * d.shape[1], d.shape[2]) for d in directions])
+        flat = np.concatenate([d.reshape(-1, 4) for d in directions])
+        ends = np.cumsum(counts)
+        spectra = self._head.spectra(flat[:, :3], flat[:, 3], ends, self._size)
+        return spectra.reshape(channels, -1, *spectra.shape[1:])
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _pass_over(heard, falling, rising, filters, odd):  # type: ignore[no-untyped-def]
-    """Add what is heard of an object whose filters, (points, 2, frequencies), pass over every two grid steps."""
-    for step in range(len(falling)):
-        point = (step + odd) // 2
-        for ear in range(2):
-            old, new = filters[point, ear], filters[point + 1, ear]
-            for k in range(len(old)):
-                heard[ear, step, k] += old[k] * falling[step, k] + new[k] * rising[step, k]
+def _split(block, odd, passing):  # type: ignore[no-untyped-def]
+    """What falls and what rises of each grid step, (channels, 2, steps, size), over two steps at a time."""
+    steps = passing.shape[2]
+    length = block.shape[1] // steps
+    for channel in range(len(block)):
+        for step in range(steps):
+            sound = block[channel, step * length : (step + 1) * length]
+            falling, rising = passing[channel, 0, step], passing[channel, 1, step]
+            begin, slope = np.float32((step + odd) % 2) * np.float32(0.5), np.float32(0.5 / length)
+            for i in range(length):
+                rising[i] = sound[i] * (begin + slope * np.float32(i))
+                falling[i] = sound[i] - rising[i]
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _add(heard, passing, filters, odd):  # type: ignore[no-untyped-def]
+    """Add what both ears hear of what passes over from one filter to the next."""
+    for channel in range(len(passing)):
+        falling, rising = passing[channel]
+        for step in range(len(falling)):
+            point = (step + odd) // 2
+            for ear in range(2):
+                old, new = filters[channel, point, ear], filters[channel, point + 1, ear]
+                for k in range(len(old)):
+                    heard[ear, step, k] += old[k] * falling[step, k] + new[k] * rising[step, k]
 
 
 def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:

@@ -22,7 +22,8 @@ def _play_something() -> None:
             "id": "a", "name": "A", "clips": [{"file": "click.wav"}], "placement": {"mode": "object"},
             "chain": [{"kind": "network_reverb", "decay_s": 0.1}, {"kind": "basics", "low_cut": True}],
         }  # fmt: skip
-        mix = parse({"format": "metaphon-mix", "title": "Warm", "tracks": [track]})
+        path = {"target": "a/placement/azimuth_deg", "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}]}
+        mix = parse({"format": "metaphon-mix", "title": "Warm", "tracks": [track], "automation": [path]})
         session = Session(_RATE_HZ)
         session.set_document(NOW, with_files(mix, lambda file: Path(folder) / file))
         session.set_monitor(Monitor(through="binaural"))

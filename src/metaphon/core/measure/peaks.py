@@ -44,11 +44,12 @@ class PeakMeter:
         self.add(np.zeros((len(self.true_peak), 2 * _HALF), dtype=np.float32))
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})  # lets the sum run in vector registers
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _interpolated_peak(samples, phases, bound, peaks):  # type: ignore[no-untyped-def]
     channels, frames = samples.shape
     count, taps = phases.shape
     last = frames - taps + 1
+    between = np.empty(_SEGMENT, dtype=np.float32)
     for channel in range(channels):
         peak = peaks[channel]
         start = 0
@@ -58,11 +59,13 @@ def _interpolated_peak(samples, phases, bound, peaks):  # type: ignore[no-untype
             for i in range(start, stop + taps - 1):
                 loudest = max(loudest, abs(samples[channel, i]))
             if loudest * bound > peak:
-                for i in range(start, stop):
-                    for p in range(count):
-                        value = np.float32(0.0)
-                        for k in range(taps):
-                            value += phases[p, k] * samples[channel, i + k]
-                        peak = max(peak, abs(value))
+                for p in range(count):
+                    between[:] = 0.0
+                    for k in range(taps):  # tap by tap, so that neighbours are summed side by side
+                        tap, stretch = phases[p, k], samples[channel, start + k : stop + k]
+                        for i in range(len(stretch)):
+                            between[i] += tap * stretch[i]
+                    for i in range(stop - start):
+                        peak = max(peak, abs(between[i]))
             start = stop
         peaks[channel] = peak

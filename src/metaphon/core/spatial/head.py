@@ -58,15 +58,18 @@ class Head:
         shifted = irfft(rfft(aligned, size) * np.exp(turns * (delays[..., None] - _LEAD)), size)
         return np.ascontiguousarray(shifted[..., : self.taps] * _fade(self.taps), dtype=np.float32)
 
-    def spectra(self, vectors: NDArray[np.float64], parts: NDArray[np.float64], size: int) -> NDArray[np.complex64]:
+    def spectra(
+        self, vectors: NDArray[np.float64], parts: NDArray[np.float64], ends: NDArray[np.int64], size: int
+    ) -> NDArray[np.complex64]:
         """Spectra (points, 2, size // 2 + 1) of responses, for what moves: quicker, delays to a 32nd of a sample.
 
-        At each point the sound comes from several directions at once, (points, count, 3), each with its part of the
-        power, (points, count): one response of their mean energy.
+        At a point the sound may come from several directions at once: unit vectors (directions, 3), each with its part
+        of the power, (directions); `ends` says where the directions of each point end. A point has one response of
+        their mean energy.
         """
         measured, late = self._prepared(size)
-        out = np.zeros((len(vectors), *measured.shape[1:]), dtype=np.complex64)
-        _mix(vectors, parts, self._corners, self._triangles, self._delays, measured, late, out)
+        out = np.zeros((len(ends), *measured.shape[1:]), dtype=np.complex64)
+        _mix(vectors, parts, ends, self._corners, self._triangles, self._delays, measured, late, out)
         return out
 
     def _prepared(self, size: int) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
@@ -109,16 +112,17 @@ def _near(vector, corners, triangles, weights, found):  # type: ignore[no-untype
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def _mix(vectors, parts, corners, triangles, delays, measured, late, out):  # type: ignore[no-untyped-def]
+def _mix(vectors, parts, ends, corners, triangles, delays, measured, late, out):  # type: ignore[no-untyped-def]
     weights = np.empty(3)
     found = np.empty(3, dtype=np.int64)
-    for point in range(len(vectors)):
+    begin = 0
+    for point in range(len(ends)):
         energy = np.float32(0.0)
-        several = vectors.shape[1] > 1
-        for n in range(vectors.shape[1]):
-            _near(vectors[point, n], corners, triangles, weights, found)
+        several = ends[point] > begin + 1
+        for n in range(begin, ends[point]):
+            _near(vectors[n], corners, triangles, weights, found)
             a, b, c = np.float32(weights[0]), np.float32(weights[1]), np.float32(weights[2])
-            part = np.float32(parts[point, n])
+            part = np.float32(parts[n])
             for ear in range(2):
                 delay = 0.0
                 for k in range(3):
@@ -134,6 +138,7 @@ def _mix(vectors, parts, corners, triangles, delays, measured, late, out):  # ty
                     value = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
                     into[k] += part * value
                     energy += part * (value.real * value.real + value.imag * value.imag)
+        begin = ends[point]
         if several:
             sum_of = np.float32(1e-12)
             for ear in range(2):
