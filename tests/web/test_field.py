@@ -34,9 +34,10 @@ class FieldTest(FieldBase):
             [(o["name"], o["mode"]) for o in shown], [("one", "object"), ("two", "object"), ("three", "bed")]
         )
         self.assertEqual(page.context["layout"].name, "4+7+0")
-        self.assertContains(
-            self.client.get(self.url("field:show") + "?layout=0%2B5%2B0&truth=vector"), 'class="tile', count=48 * 24
-        )
+        for panner in ("vector", "projection_basic_2"):
+            judged = self.client.get(self.url("field:show"), {"layout": "0+5+0", "truth": panner})
+            self.assertContains(judged, "° wide</title>", count=48 * 24)
+        self.assertContains(judged, '<th class="chosen">Projection 2 basic</th>', html=True)
         self.client.force_login(make_user("bob"))
         self.assertEqual(self.client.get(self.url("field:show")).status_code, 404)
 

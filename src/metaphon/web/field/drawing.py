@@ -2,10 +2,11 @@
 
 from collections.abc import Callable
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from django.urls import reverse
+from numpy.typing import ArrayLike, NDArray
 
 from metaphon.core.scene.conversion import on_sphere, sampled_times, used_lanes
 from metaphon.core.scene.gestures import thinned_path
@@ -15,7 +16,7 @@ from metaphon.core.scene.mix import Strip as Said
 from metaphon.core.spatial.ambisonics import MAX_ORDER, encode
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.cube_panning import cube_pan
-from metaphon.core.spatial.decoding import decode_matrix
+from metaphon.core.spatial.decoding import Decoder, Weighting, decode_matrix
 from metaphon.core.spatial.layouts import Layout, layout_named
 from metaphon.core.spatial.localisation import Localised, Panner, localised
 from metaphon.core.spatial.panning import vector_pan
@@ -26,15 +27,42 @@ _CELLS = (48, 24)  # turns and heights of the drawing of how true a layout is
 _DRAWN_TO_DEG = 0.5
 
 
-def _in_scene(order: int) -> Panner:
-    return lambda azimuth, elevation, layout: encode(azimuth, elevation, order) @ decode_matrix(order, layout).T
+class Way(NamedTuple):
+    """A way to play a direction: where it stands in the menu, its short name, and its gains."""
+
+    group: str
+    title: str
+    gains: Panner
 
 
-# how a direction may be played, by the name in the menu
-PANNERS: dict[str, tuple[str, Panner]] = {
-    "vector": ("Vector base", vector_pan),
-    "cube": ("Room", lambda azimuth, elevation, layout: cube_pan(np.stack(to_cube(azimuth, elevation), -1), layout)),
-    **{f"scene{order}": (f"Ambisonic {order}", _in_scene(order)) for order in range(1, MAX_ORDER + 1)},
+def _in_room(azimuth: ArrayLike, elevation: ArrayLike, layout: Layout) -> NDArray[np.float64]:
+    return cube_pan(np.stack(to_cube(azimuth, elevation), -1), layout)
+
+
+def _in_scene(order: int, decoder: Decoder, weighting: Weighting) -> Panner:
+    return lambda azimuth, elevation, layout: (
+        encode(azimuth, elevation, order) @ decode_matrix(order, layout, decoder, weighting).T
+    )
+
+
+_DECODERS: dict[Decoder, str] = {"allrad": "AllRAD", "projection": "Projection", "mode_matching": "Mode matching"}
+_WEIGHTINGS: dict[Weighting, str] = {"max_re": "max-rE", "basic": "basic"}
+_SET_SIDE_BY_SIDE = ("vector", "cube", "allrad_max_re_1", "allrad_max_re_3", "allrad_max_re_7", "projection_max_re_3",
+                     "mode_matching_max_re_3")  # fmt: skip
+
+PANNERS: dict[str, Way] = {
+    "vector": Way("Objects", "Vector base", vector_pan),
+    "cube": Way("Objects", "Room", _in_room),
+    **{
+        f"{decoder}_{weighting}_{order}": Way(
+            f"Scenes: {name}, {weighted}",
+            f"{name} {order}{' basic' if weighting == 'basic' else ''}",
+            _in_scene(order, decoder, weighting),
+        )
+        for decoder, name in _DECODERS.items()
+        for weighting, weighted in _WEIGHTINGS.items()
+        for order in range(1, MAX_ORDER + 1)
+    },
 }
 
 
@@ -56,7 +84,7 @@ def loudspeakers(layout: Layout) -> list[dict[str, Any]]:
 @lru_cache(maxsize=64)
 def _judged(layout: Layout, panner: str) -> Localised:
     azimuth, elevation = np.meshgrid(*_middles())
-    return localised(azimuth.ravel(), elevation.ravel(), layout, PANNERS[panner][1])
+    return localised(azimuth.ravel(), elevation.ravel(), layout, PANNERS[panner].gains)
 
 
 def _edges() -> tuple[np.ndarray, np.ndarray]:
@@ -86,10 +114,10 @@ def truth(layout: Layout, panner: str) -> list[dict[str, Any]]:
 def compared(layout: Layout, chosen: str) -> list[dict[str, Any]]:
     """The figures of some panners on a layout, the chosen one among them: means and worst over the whole sphere."""
     found = []
-    for name in dict.fromkeys(("vector", "cube", "scene1", "scene3", "scene7", chosen)):
+    for name in dict.fromkeys((*_SET_SIDE_BY_SIDE, chosen)):
         judged = _judged(layout, name)
         found.append({
-            "name": name, "title": PANNERS[name][0], "chosen": name == chosen,
+            "name": name, "title": PANNERS[name].title, "chosen": name == chosen,
             "velocity_deg": float(judged.velocity_error_deg.mean()), "energy_deg": float(judged.energy_error_deg.mean()),
             "worst_deg": float(judged.energy_error_deg.max()), "spread_deg": float(judged.spread_deg.mean()),
         })  # fmt: skip

@@ -79,7 +79,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "graticule": graticule(),
         "loudspeakers": speakers,
         "vectors": json.dumps([{"label": one["label"], "vector": one["vector"]} for one in speakers]),
-        "panners": [(name, title) for name, (title, _) in PANNERS.items()],
+        "panners": [{"name": name, "group": way.group, "title": way.title} for name, way in PANNERS.items()],
         "panner": panner if panner in PANNERS else "",
         "tiles": truth(layout, panner) if panner in PANNERS else [],
         "compared": compared(layout, panner) if panner in PANNERS else [],

@@ -1,0 +1,154 @@
+"""An engine in a process of its own: what it sends, how far ahead it works, and what it answers."""
+
+import json
+import multiprocessing
+import struct
+import threading
+import time
+from typing import Any
+
+import numpy as np
+
+from metaphon.core.listen.monitor import NOW
+from metaphon.core.listen.serving import LEAD_S, STRETCH_FRAMES, Server
+from tests.sounds import RATE_HZ, FolderTest, sine
+
+_TRUST_S = 0.5  # how long the engine goes on by the clock, as its documentation says
+STATE: dict[str, Any] = {
+    "hearings": {"a": {"target": "0+2+0"}, "b": {}}, "monitor": {}, "loop": None, "comparing": False, "active": "a", "matched": True,
+}  # fmt: skip
+
+
+class Engine(FolderTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("tone.wav", np.repeat(sine(440.0, 4.0, -12.0)[None], 2, axis=0))
+        self.pipe, there = multiprocessing.Pipe()
+        self.addCleanup(self.pipe.close)
+        self.thread = threading.Thread(target=Server(there, RATE_HZ).run, daemon=True)
+        self.thread.start()
+        self.stretches: list[dict[str, Any]] = []
+        self.sounds: list[np.ndarray] = []
+        self.said: list[dict[str, Any]] = []
+        self.mix_now = self.mix([{"sound": "tone.wav", "placement": {"mode": "bed", "layout": "0+2+0"}}])
+
+    def tell(self, *message: Any) -> None:
+        self.pipe.send(message)
+
+    def do(self, what: str, **rest: Any) -> None:
+        self.tell("do", {"do": what, **rest})
+
+    def begin(self, at: int = 0) -> None:
+        self.tell("document", NOW, self.mix_now)
+        self.tell("state", STATE)
+        self.do("play", at=at)
+
+    def hear(self, quiet_s: float = 0.4) -> None:
+        """Take what comes until nothing has come for a while."""
+        while self.pipe.poll(quiet_s):
+            data = self.pipe.recv_bytes()
+            if data[:1] == b"{":
+                self.said.append(json.loads(data))
+                continue
+            (length,) = struct.unpack("<I", data[:4])
+            header = json.loads(data[4 : 4 + length])
+            samples = np.frombuffer(data[4 + length :], dtype="<f4").reshape(-1, header["channels"]).T
+            self.assertEqual(samples.shape[1], header["frames"])
+            self.stretches.append(header)
+            self.sounds.append(samples)
+
+    @property
+    def reached(self) -> int:
+        return self.stretches[-1]["stream"] + self.stretches[-1]["frames"] if self.stretches else 0
+
+    def test_it_works_ahead_of_what_was_played_and_no_further(self) -> None:
+        self.begin()
+        self.hear()
+        lead = int(LEAD_S * RATE_HZ)
+        self.assertGreaterEqual(self.reached, lead)
+        self.assertLess(self.reached, lead + STRETCH_FRAMES)
+        # told that this much was played, it goes on by the clock for half a second at the most
+        self.do("played", epoch=1, frames=2 * STRETCH_FRAMES, gaps=0)
+        self.hear(1.0)
+        most = 2 * STRETCH_FRAMES + int((LEAD_S + _TRUST_S) * RATE_HZ) + STRETCH_FRAMES
+        self.assertGreater(self.reached, 2 * STRETCH_FRAMES + lead + STRETCH_FRAMES)
+        self.assertLessEqual(self.reached, most)
+        before = self.reached
+        self.do("played", epoch=1, frames=before, gaps=0)
+        self.hear()
+        self.assertGreater(self.reached, before)
+
+    def test_stretches_join_and_are_what_was_rendered(self) -> None:
+        self.begin(at=RATE_HZ)
+        for _ in range(4):
+            self.hear(0.2)
+            self.do("played", epoch=1, frames=self.reached, gaps=0)
+        self.hear(0.2)
+        streams = [(h["first"], h["stream"]) for h in self.stretches]
+        self.assertEqual(streams, [(RATE_HZ + i * STRETCH_FRAMES, i * STRETCH_FRAMES) for i in range(len(streams))])
+        heard = np.concatenate(self.sounds, axis=1)
+        wanted = self.rendered(self.mix_now, "0+2+0")[:, RATE_HZ : RATE_HZ + heard.shape[1]]
+        settled = slice(1024, None)  # it begins in the middle of a sound, with a short rise
+        np.testing.assert_allclose(heard[:, settled], wanted[:, settled], atol=1e-5)
+
+    def test_a_report_of_another_place_counts_for_nothing(self) -> None:
+        self.begin()
+        self.hear()
+        self.do("jump", at=2 * RATE_HZ)
+        self.hear()
+        self.assertEqual(self.stretches[-1]["epoch"], 2)
+        self.assertEqual([m["at"] for m in self.said if "at" in m], [0, 2 * RATE_HZ])
+        before = self.reached
+        self.do("played", epoch=1, frames=90000, gaps=0)
+        self.hear()
+        self.assertEqual(self.reached, before)
+
+    def test_a_gap_makes_it_work_further_ahead(self) -> None:
+        self.begin()
+        self.hear()
+        self.do("played", epoch=1, frames=0, gaps=1)
+        self.hear(1.0)
+        leads = [m["lead_ms"] for m in self.said if m.get("gap")]
+        self.assertEqual(leads, [round(LEAD_S * 1000) + 20])
+
+    def test_pause_ends_it_and_the_end_is_said(self) -> None:
+        self.begin(at=4 * RATE_HZ - 1000)
+        self.hear()
+        self.assertEqual([m["stream"] for m in self.said if m.get("ended")], [self.reached])
+        self.begin()
+        self.do("pause")
+        self.hear()
+        before = self.reached
+        self.do("played", epoch=2, frames=before, gaps=0)
+        self.hear()
+        self.assertEqual(self.reached, before)
+
+    def test_what_cannot_be_heard_is_said_and_it_lives_on(self) -> None:
+        empty = self.mix_now.model_copy(update={"tracks": ()})
+        self.tell("document", NOW, empty)
+        self.tell("state", STATE)
+        self.do("play", at=0)
+        self.hear()
+        self.assertTrue(any("no sound yet" in m.get("message", "") for m in self.said), self.said)
+        self.begin()
+        self.hear()
+        self.assertGreater(self.reached, 0)
+
+    def test_it_ends_when_the_other_side_is_gone(self) -> None:
+        self.begin()
+        self.hear()
+        self.pipe.close()
+        self.thread.join(10)
+        self.assertFalse(self.thread.is_alive())
+
+    def test_a_value_that_is_tried_is_heard_and_not_kept(self) -> None:
+        self.begin()
+        self.hear()
+        loud = float(np.abs(self.sounds[-1]).max())
+        self.tell("preview", "t0", ("gain_db",), -60.0)
+        until = time.monotonic() + 5.0
+        while time.monotonic() < until and float(np.abs(self.sounds[-1]).max()) > 0.01 * loud:
+            self.do("played", epoch=1, frames=self.reached, gaps=0)
+            self.hear(0.2)
+        self.assertLess(float(np.abs(self.sounds[-1]).max()), 0.01 * loud)
+        self.assertEqual(self.mix_now.tracks[0].gain_db, 0.0)
