@@ -3,6 +3,7 @@
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import count
 from typing import Generic, TypeVar
 
 import numba
@@ -68,15 +69,20 @@ class Gains:
 
 T = TypeVar("T", bound=np.generic)
 _BLOCKS_AHEAD = 12
+_turns = count()
 
 
 class Ahead(Generic[T]):
-    """Values every so many frames, worked out for several blocks at once: asking costs more than answering."""
+    """Values every so many frames, worked out for several blocks at once: asking costs more than answering.
+
+    Each begins with another number of blocks, so that not all of many ask again in the same one.
+    """
 
     def __init__(self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int, step: int = GRID_FRAMES) -> None:
         self._at = at
         self._rate_hz = rate_hz
         self._step = step
+        self._blocks = 1 + next(_turns) % _BLOCKS_AHEAD
         self._first = 0
         self._held: NDArray[T] | None = None
 
@@ -86,7 +92,8 @@ class Ahead(Generic[T]):
         place = (first - self._first) // self._step
         if self._held is None or not 0 <= place <= len(self._held) - 1 - steps:
             self._first, place = first, 0
-            self._held = self._at(grid_times(first, frames * _BLOCKS_AHEAD, self._rate_hz, self._step))
+            self._held = self._at(grid_times(first, frames * self._blocks, self._rate_hz, self._step))
+            self._blocks = _BLOCKS_AHEAD
         return self._held[place : place + steps + 1]
 
 

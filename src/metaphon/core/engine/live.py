@@ -1,5 +1,6 @@
 """Playing a mix while it is being changed: stretches of sound from a moving place, without a click or a gap."""
 
+import math
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -69,10 +70,7 @@ class Voice:
     @property
     def levels_db(self) -> dict[str, float]:
         """The RMS of what each strip last put into the programme, dBFS, its loudest channel."""
-        return {
-            strip: round(float(10.0 * np.log10(max(np.max(np.mean(block * block, axis=1)), 1e-12))), 1)
-            for strip, block in self._last[0].items()
-        }
+        return {strip: _level_db(block) for strip, block in self._last[0].items()}
 
     def hear(self, outputs: Sequence[Output]) -> None:
         """Give these outputs from now on; those that are new begin with what was last worked on."""
@@ -259,6 +257,11 @@ class Player:
         for voice in [*self._ringing, *self._fading, *([self._voice] if self._voice else [])]:
             voice.close()
         self._ringing, self._fading, self._voice = [], [], None
+
+
+def _level_db(block: Block) -> float:
+    power = float(np.einsum("cf,cf->c", block, block).max()) / block.shape[1]
+    return round(10.0 * math.log10(max(power, 1e-12)), 1)
 
 
 def _nothing(output: Output) -> Block:

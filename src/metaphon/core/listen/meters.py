@@ -1,5 +1,6 @@
 """The meters of what is heard: read for the very samples that go out, one reading a step."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -110,9 +111,9 @@ class Meters:
 
     def _matrix(self) -> list[list[float | None]]:
         """Correlation of every pair of channels."""
-        rows = self._powers
+        rows = self._powers.tolist()
         return [
-            [None if (r := correlation(rows[i, i], rows[j, j], rows[i, j])) is None else round(r, 2)
+            [None if (r := correlation(rows[i][i], rows[j][j], rows[i][j])) is None else round(r, 2)
              for j in range(len(rows))] for i in range(len(rows))
         ]  # fmt: skip
 
@@ -161,13 +162,10 @@ class Meters:
         last = np.minimum(self._bands[:, 1], power.shape[1])
         now = (sums[:, last] - sums[:, np.minimum(self._bands[:, 0], power.shape[1] - 1)]) / _WINDOW**2
         self._spectra = 0.5 * self._spectra + 0.5 * now
-        alike = [correlation(*row) for row in self._spectra[:3].T]
-        loss = [fold_down_loss_db(*row) for row in self._spectra[:3].T]
-        whole, pair = self._spectra[3:]
-        stereo = [
-            None if a < 1e-12 else round(float(np.clip(10.0 * np.log10(a / max(b, 1e-18)), -40.0, 40.0)), 1)
-            for a, b in zip(whole, pair, strict=True)
-        ]
+        rows = self._spectra[:3].T.tolist()
+        alike = [correlation(*row) for row in rows]
+        loss = [fold_down_loss_db(*row) for row in rows]
+        stereo = [None if whole < 1e-12 else _ratio_db(whole, pair) for whole, pair in self._spectra[3:].T.tolist()]
         return {
             "bands": [None if value is None else round(value, 2) for value in alike],
             "loss": [None if value is None else round(value, 1) for value in loss],
@@ -176,7 +174,7 @@ class Meters:
 
 
 def _decibels(values: NDArray[np.floating]) -> list[float]:
-    return [round(float(v), 1) for v in np.maximum(20.0 * np.log10(np.maximum(values, 1e-9)), _SILENT_DB)]
+    return [round(v, 1) for v in np.maximum(20.0 * np.log10(np.maximum(values, 1e-9)), _SILENT_DB).tolist()]
 
 
 def _shown(value: float | None) -> float | None:
@@ -185,6 +183,8 @@ def _shown(value: float | None) -> float | None:
 
 def _balance(one: float, other: float) -> float | None:
     """How much louder the first is, in dB, held to 40 either way; None in silence."""
-    if one + other < 1e-12:
-        return None
-    return round(float(np.clip(10.0 * np.log10(max(one, 1e-12) / max(other, 1e-12)), -40.0, 40.0)), 1)
+    return None if one + other < 1e-12 else _ratio_db(max(one, 1e-12), max(other, 1e-12))
+
+
+def _ratio_db(one: float, other: float) -> float:
+    return round(max(-40.0, min(10.0 * math.log10(one / max(other, 1e-18)), 40.0)), 1)

@@ -1,5 +1,7 @@
 """How alike two channels are, and what is lost when they are added."""
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -12,7 +14,7 @@ def correlation(left_power: float, right_power: float, product: float) -> float 
     """Normalised product of two channels, -1 to 1, from their mean powers; None where either is silent."""
     if min(left_power, right_power) < _SILENCE:
         return None
-    return float(np.clip(product / np.sqrt(left_power * right_power), -1.0, 1.0))
+    return max(-1.0, min(float(product) / math.sqrt(left_power * right_power), 1.0))
 
 
 def fold_down_loss_db(left_power: float, right_power: float, product: float) -> float | None:
@@ -26,7 +28,7 @@ def fold_down_loss_db(left_power: float, right_power: float, product: float) -> 
         return None
     together = max(apart + 2.0 * product, 0.0)
     floor = 2.0 * apart * 10.0 ** (-LARGEST_LOSS_DB / 10.0)
-    return float(10.0 * np.log10(2.0 * apart / max(together, floor)))
+    return 10.0 * math.log10(2.0 * apart / max(together, floor))
 
 
 def through(matrix: NDArray[np.float64], powers: NDArray[np.float64]) -> tuple[float | None, float | None]:
