@@ -15,6 +15,7 @@ LISTEN_PORT = env.int("METAPHON_LISTEN_PORT", None)  # none: listening is reache
 
 DATABASES = {"default": env.db("METAPHON_DATABASE_URL")}
 DATABASES["default"]["OPTIONS"] = {"pool": {"min_size": 1, "max_size": 12}}  # a new connection takes 15 ms
+DATABASES["default"]["CONN_HEALTH_CHECKS"] = True  # so that a database that was started anew is found again
 
 INSTALLED_APPS = [
     "django.contrib.auth",

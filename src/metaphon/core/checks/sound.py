@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from metaphon.core.engine.levels import Level, levels
 from metaphon.core.engine.plan import compile
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import ClipReader
+from metaphon.core.files.audio import ClipReader, probe
 from metaphon.core.scene.mix import Mix, Track
 
 _LONGEST_S = 120.0
@@ -27,8 +27,7 @@ class Sound:
     @cached_property
     def of_mono(self) -> dict[str, NDArray[np.float32]]:
         """The mono tracks' sound by id, (frames), all from the start of the mix."""
-        read = {track.id: self.read(track) for track in self.tracks}
-        return {track_id: sound[0] for track_id, sound in read.items() if len(sound) == 1}
+        return {track.id: self.read(track)[0] for track in self.tracks if probe(track.clips[0].file).channels == 1}
 
     @cached_property
     def levels(self) -> dict[str, Level]:
