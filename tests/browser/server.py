@@ -20,6 +20,7 @@ from playwright.sync_api import Page, expect, sync_playwright
 
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, command
+from tests.demo import bring_in_demo
 
 CHROMIUM = "/usr/bin/chromium"
 _FLAGS = (
@@ -51,7 +52,7 @@ class BrowserTest(unittest.TestCase):
         call_command("flush", interactive=False, verbosity=0)
         with connection.cursor() as cursor:
             cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
-        call_command("demo", stdout=open(os.devnull, "w"))  # noqa: SIM115, PTH123
+        bring_in_demo()
         cls.environment = {
             **os.environ,
             "METAPHON_DATABASE_URL": "postgres://{USER}:{0}@{HOST}:{PORT}/{NAME}".format(

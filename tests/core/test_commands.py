@@ -13,8 +13,8 @@ import soundfile
 
 from metaphon.cli import main
 from metaphon.core.checks.rules import check
-from metaphon.core.demo.mixes import write_demo
 from metaphon.core.files.mixdoc import read
+from tests.demo import demo_in
 from tests.sounds import FolderTest, noise, sine
 
 
@@ -108,7 +108,7 @@ class Demo(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.folder = Path(tempfile.mkdtemp())
         cls.addClassCleanup(shutil.rmtree, cls.folder, True)
-        cls.lamp, cls.quiet, cls.empty = write_demo(cls.folder)
+        cls.lamp, cls.quiet, cls.empty = demo_in(cls.folder)
 
     def test_faults(self) -> None:
         found = {(finding.rule, finding.subject) for finding in check(read(self.lamp))}

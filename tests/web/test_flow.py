@@ -1,12 +1,10 @@
 """Flow: many strips at once, groups, sends, chains, findings and their mends, prints."""
 
-import io
 import json
 from unittest.mock import patch
 
 import numpy as np
 import soundfile
-from django.core.management import call_command
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.mends import inverted
@@ -19,6 +17,7 @@ from metaphon.web.flow.map import draw
 from metaphon.web.jobs.tasks import print_strips, survey_mix
 from metaphon.web.mixes.assemble import scene_of
 from metaphon.web.mixes.models import Mix, Placement, Print, Strip
+from tests.demo import bring_in_demo
 from tests.sounds import RATE_HZ, noise
 from tests.web.base import WebTest
 
@@ -207,7 +206,7 @@ class Width(WebTest):
 class TheDemo(WebTest):
     @classmethod
     def setUpTestData(cls) -> None:
-        call_command("demo", stdout=io.StringIO())
+        bring_in_demo()
 
     def setUp(self) -> None:
         super().setUp()
