@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+import sofar
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.special import sph_harm_y
@@ -221,6 +222,42 @@ class MeasuredHead(unittest.TestCase):
         azimuth, elevation, weights = sphere_grid()
         energy = np.sum(self.head.responses(unit_vectors(azimuth, elevation)) ** 2, axis=(1, 2))
         self.assertLess(abs(10 * np.log10(weights @ energy)), 1.0)
+
+    def test_a_measured_direction_is_what_was_measured(self) -> None:
+        """The file itself (MIT KEMAR, Gardner & Martin 1994), its magnitudes up to 16 kHz, at its own rate."""
+        head = load_head(SHIPPED, 44100)
+        file = sofar.read_sofa(str(SHIPPED), verify=False, verbose=False)
+        chosen = np.random.default_rng(4).choice(len(file.SourcePosition), 24, replace=False)
+        azimuth, elevation = file.SourcePosition[chosen, :2].T
+        size = 2048
+        wanted = np.abs(np.fft.rfft(np.asarray(file.Data_IR)[chosen], size))[..., 20:740]
+        found = np.abs(np.fft.rfft(head.responses(unit_vectors(azimuth, elevation)), size))[..., 20:740]
+        off_db = 20 * np.log10(found / np.maximum(wanted, 1e-6))
+        off_db -= np.median(off_db)  # one loudness for all
+        self.assertLess(np.percentile(np.abs(off_db), 95), 0.7)  # it is cut to 10.7 ms
+
+    def test_what_moves_has_the_same_responses_as_what_stands(self) -> None:
+        """Two ways to one response: the quicker one keeps delays to a 32nd of a sample and is cut a little shorter."""
+        dice = np.random.default_rng(5)
+        vectors = dice.standard_normal((60, 3))
+        vectors /= np.linalg.norm(vectors, axis=1, keepdims=True)
+        still = self.head.responses(vectors)
+        spectra = self.head.spectra(vectors, np.ones(60), np.arange(1, 61), 1536)
+        off = np.fft.irfft(spectra, 1536)[..., : still.shape[2]] - still
+        self.assertLess(10 * np.log10(np.sum(off**2) / np.sum(still**2)), -30.0)
+
+    def test_several_directions_give_one_response_of_their_mean_energy(self) -> None:
+        vectors = unit_vectors([30.0, -30.0, 80.0, 140.0, 10.0], [0.0, 0.0, 20.0, -10.0, 60.0])
+        parts = np.array([0.5, 0.5, 0.2, 0.3, 0.5])
+        alone = self.head.spectra(vectors, np.ones(5), np.arange(1, 6), 1536)
+        together = self.head.spectra(vectors, parts, np.array([2, 5]), 1536)
+        energy = np.sum(np.abs(alone) ** 2, axis=(1, 2))
+        for point, among in enumerate((slice(0, 2), slice(2, 5))):
+            wanted = float(parts[among] @ energy[among])
+            self.assertAlmostEqual(np.sum(np.abs(together[point]) ** 2) / wanted, 1.0, delta=1e-3)
+            mean = np.einsum("n,nef->ef", parts[among], alone[among])
+            likeness = np.vdot(mean, together[point]) / np.linalg.norm(mean) / np.linalg.norm(together[point])
+            self.assertAlmostEqual(abs(likeness), 1.0, delta=1e-4)
 
     def test_missing_and_unfit_files(self) -> None:
         with self.assertRaisesRegex(InputError, "libmysofa1"):
