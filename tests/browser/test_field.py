@@ -47,7 +47,7 @@ class Field(BrowserTest):
         expect(azimuth_field).to_have_value("−45.0")
         expect(page.locator("#field-list tr[data-id]")).to_have_count(13)
         middle = chart["x"] + chart["width"] / 2
-        self.wait_for(lambda: horn.locator(".body").bounding_box()["x"] > middle)  # the chart follows what was typed
+        self.wait_for(lambda: self.body(page, "Ship's horn")["x"] > middle)  # the chart follows what was typed
 
     def test_several_at_once(self) -> None:
         page = self.field()

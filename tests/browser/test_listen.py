@@ -7,6 +7,7 @@ from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from playwright.sync_api import Page, expect
 from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
@@ -16,6 +17,8 @@ from tests.browser.server import BrowserTest
 from tests.web.base import make_user
 
 TAP = (Path(__file__).parent / "tap.js").read_text().split("\n", 1)[1]
+SINK = (Path(__file__).parent / "sink.js").read_text().split("\n", 2)[2]
+QUANTUM = 128  # frames that an audio thread works on at once
 PLAYER = "import('/static/listen/player.js').then(({ player }) => %s)"
 
 
@@ -168,6 +171,65 @@ class Live(BrowserTest):
             )
             self.assertEqual(shown, words)
             self.assertLessEqual(abs(back - frame), 1)
+
+    # the audio thread's own part, fed by hand: what comes in goes out to the sample, and nothing clicks
+
+    def run_sink(
+        self, seconds: float, *steps: tuple[float, list[dict[str, Any]]]
+    ) -> tuple[np.ndarray, list[dict[str, Any]]]:
+        page = self.open()
+        found = page.evaluate(SINK, [[{"at": at, "send": messages} for at, messages in steps], seconds])
+        return np.array([found["left"], found["right"]]), found["reports"]
+
+    @staticmethod
+    def stretch(first: float, slope: float, count: int, whole: int = 1, channels: int = 2) -> dict[str, Any]:
+        return {"whole": whole, "samples": [first, slope, count, channels]}
+
+    def test_stretches_of_any_length_join_to_the_sample(self) -> None:
+        slope = 1e-5
+        parts, at = [], 0
+        for count in (700, 2048, 1, 333, 4096):
+            parts.append(self.stretch(at * slope, slope, count))
+            at += count
+        sound, reports = self.run_sink(0.5, (0, [*parts, {"ended": True}]))
+        begin = int(np.argmax(sound[0] != 0)) - 1
+        np.testing.assert_allclose(sound[0, begin + 300 : begin + at], np.arange(300, at) * slope, atol=1e-6)
+        np.testing.assert_allclose(sound[1], -sound[0], atol=1e-7)
+        self.assertEqual(np.abs(sound[:, begin + at :]).max(), 0.0)
+        self.assertEqual(sum(report["gaps"] for report in reports), 0, "the end is no gap")
+        self.assertEqual(max(report["frames"] for report in reports), at)
+
+    def test_running_dry_counts_once_and_comes_back_softly(self) -> None:
+        sound, reports = self.run_sink(
+            0.6,
+            (0, [self.stretch(0.5, 0.0, 4800)]),
+            (0.3, [self.stretch(0.5, 0.0, 4800)]),
+        )
+        self.assertEqual(sum(report["gaps"] for report in reports), 2)  # after the first and after the last
+        back = round(0.3 * 48000 / QUANTUM) * QUANTUM
+        self.assertEqual(np.abs(sound[:, 10000 : back - QUANTUM]).max(), 0.0)
+        again = sound[0, back - 2 * QUANTUM : back + 4000]
+        self.assertLess(np.abs(np.diff(again)).max(), 0.5 / 200)
+        self.assertAlmostEqual(float(again[-1]), 0.5, places=6)
+
+    def test_a_jump_passes_over_and_what_comes_late_of_the_old_is_dropped(self) -> None:
+        sound, reports = self.run_sink(
+            0.5,
+            (0, [self.stretch(0.4, 0.0, 24000, whole=1)]),
+            (0.2, [self.stretch(-0.4, 0.0, 9600, whole=2), self.stretch(0.9, 0.0, 9600, whole=1)]),
+        )
+        self.assertLess(np.abs(np.diff(sound[0, 2000:18000])).max(), 0.8 / 150)
+        self.assertAlmostEqual(float(sound[0, 9000]), 0.4, places=6)
+        self.assertAlmostEqual(float(sound[0, 12000]), -0.4, places=6)
+        self.assertLess(np.abs(sound).max(), 0.5)
+        self.assertEqual({report["whole"] for report in reports if report["frames"]}, {1, 2})
+
+    def test_pausing_fades_and_more_channels_than_outputs_do_no_harm(self) -> None:
+        sound, reports = self.run_sink(0.4, (0, [self.stretch(0.5, 0.0, 19200, channels=6)]), (0.2, [{"quiet": True}]))
+        self.assertAlmostEqual(float(sound[1, 9000]), -0.5, places=6)
+        self.assertLess(np.abs(np.diff(sound[0, 2000:])).max(), 0.5 / 200)
+        self.assertEqual(np.abs(sound[:, 10200:]).max(), 0.0)
+        self.assertEqual(sum(report["gaps"] for report in reports), 0)
 
 
 class Several(BrowserTest):
