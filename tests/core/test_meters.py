@@ -90,6 +90,9 @@ class Around(unittest.TestCase):
         energy = read("0+5+0", sound)[0]["energy"]
         self.assertAlmostEqual(energy["length"], np.cos(np.radians(30)), delta=0.01)
         self.assertEqual(energy["front_rear"], 40.0)
+        self.assertIsNone(energy["level_height"])  # there is nothing above to weigh against
+        pair = read("0+2+0", noise(2, 1.0))[0]["energy"]
+        self.assertIsNone(pair["front_rear"])
 
     def test_what_a_stereo_listener_loses(self) -> None:
         """ITU-R BS.775-4: the centre comes at -3 dB in both sides, so nothing is lost; a surround loses 3 dB."""

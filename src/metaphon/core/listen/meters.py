@@ -133,16 +133,15 @@ class Meters:
         azimuth = float(np.degrees(np.arctan2(-x, y)))
         elevation = float(np.degrees(np.arcsin(np.clip(z / max(length, 1e-9), -1, 1))))
         chart = on_chart(azimuth, elevation)
-        front, rear = power[self._vectors[:, 1] > 0.01].sum(), power[self._vectors[:, 1] < -0.01].sum()
-        level, high = power[np.abs(self._vectors[:, 2]) < 0.1].sum(), power[self._vectors[:, 2] > 0.1].sum()
+        ahead, high = self._vectors[:, 1], self._vectors[:, 2]
         return {
             "azimuth_deg": round(azimuth, 1),
             "elevation_deg": round(elevation, 1),
             "x": round(float(chart[0]), 3),
             "y": round(float(chart[1]), 3),
             "length": round(length, 3),
-            "front_rear": _balance(front, rear),
-            "level_height": _balance(level, high),
+            "front_rear": _between(power, ahead > 0.01, ahead < -0.01),
+            "level_height": _between(power, np.abs(high) < 0.1, high > 0.1),
         }
 
     def _by_band(self) -> dict[str, list[float | None]]:
@@ -179,6 +178,11 @@ def _decibels(values: NDArray[np.floating]) -> list[float]:
 
 def _shown(value: float | None) -> float | None:
     return round(float(value), 1) if value is not None and np.isfinite(value) else None
+
+
+def _between(power: NDArray[np.float64], one: NDArray[np.bool_], other: NDArray[np.bool_]) -> float | None:
+    """The balance of two groups of loudspeakers; None where a layout lacks one of them."""
+    return _balance(float(power[one].sum()), float(power[other].sum())) if one.any() and other.any() else None
 
 
 def _balance(one: float, other: float) -> float | None:
