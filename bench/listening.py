@@ -25,6 +25,7 @@ from metaphon.local.servers import LISTENING, PAGES, command
 _STRETCH = 2048
 _EDITS = 24
 _LISTEN_S = 8.0
+_REPORT = 4096  # frames: how often a browser says how far it is (wire.js)
 _TAP = Path(__file__).parents[1] / "tests" / "browser" / "tap.js"
 
 
@@ -171,7 +172,7 @@ def _listener(port: int, mix_id: int, cookie: str, number: int, gaps: list[int],
         live.send(json.dumps({"state": state}))
         live.send(json.dumps({"do": "play", "at": number * 48000}))
         began: float | None = None
-        reached, missed, epoch, load, dry = 0, 0, 0, 0.0, False
+        reached, missed, epoch, load, dry, said = 0, 0, 0, 0.0, False, -_REPORT
         while began is None or time.monotonic() - began < _LISTEN_S:
             try:
                 data = live.recv(0.01)
@@ -185,12 +186,14 @@ def _listener(port: int, mix_id: int, cookie: str, number: int, gaps: list[int],
                 load = json.loads(data).get("load", load)
             if began is not None:
                 played = int((time.monotonic() - began) * 48000)
-                if played > reached:
-                    missed += not dry
-                    began += (played - reached) / 48000
+                gap = played > reached and not dry
+                missed += gap
                 dry = played > reached
-                live.send(
-                    json.dumps({"do": "played", "epoch": epoch, "frames": max(min(played, reached), 0), "gaps": 0})
-                )
+                if dry:
+                    began += (played - reached) / 48000
+                frames = max(min(played, reached), 0)
+                if gap or frames >= said + _REPORT:
+                    said = frames
+                    live.send(json.dumps({"do": "played", "epoch": epoch, "frames": frames, "gaps": int(gap)}))
         gaps.append(missed)
         loads.append(load)

@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 
 from metaphon.core.listen.monitor import NOW
-from metaphon.core.listen.serving import LEAD_S, STRETCH_FRAMES, Server
+from metaphon.core.listen.pace import LEAD_S, LONG_FRAMES, TRUST_S
+from metaphon.core.listen.serving import Server
 from tests.sounds import RATE_HZ, FolderTest, sine
 
-_TRUST_S = 0.5  # how long the engine goes on by the clock, as its documentation says
 STATE: dict[str, Any] = {
     "hearings": {"a": {"target": "0+2+0"}, "b": {}}, "monitor": {}, "loop": None, "comparing": False, "active": "a", "matched": True,
 }  # fmt: skip
@@ -77,12 +77,12 @@ class Engine(FolderTest):
         self.begin()
         self.until(lambda: self.reached >= lead)
         self.hear()
-        self.assertLess(self.reached, lead + STRETCH_FRAMES)
+        self.assertLess(self.reached, lead + LONG_FRAMES)
         # told that this much was played, it goes on by the clock for half a second at the most
-        self.do("played", epoch=1, frames=2 * STRETCH_FRAMES, gaps=0)
-        self.until(lambda: self.reached > 2 * STRETCH_FRAMES + lead + STRETCH_FRAMES)
+        self.do("played", epoch=1, frames=LONG_FRAMES, gaps=0)
+        self.until(lambda: self.reached > LONG_FRAMES + lead + LONG_FRAMES)
         self.hear(1.0)
-        most = 2 * STRETCH_FRAMES + int((LEAD_S + _TRUST_S) * RATE_HZ) + STRETCH_FRAMES
+        most = LONG_FRAMES + int((LEAD_S + TRUST_S) * RATE_HZ) + LONG_FRAMES
         self.assertLessEqual(self.reached, most)
         before = self.reached
         self.do("played", epoch=1, frames=before, gaps=0)
@@ -94,8 +94,9 @@ class Engine(FolderTest):
             before = self.reached
             self.do("played", epoch=1, frames=before, gaps=0)
             self.until(lambda: self.reached > before)  # noqa: B023 - it is asked within the round
-        streams = [(h["first"], h["stream"]) for h in self.stretches]
-        self.assertEqual(streams, [(RATE_HZ + i * STRETCH_FRAMES, i * STRETCH_FRAMES) for i in range(len(streams))])
+        ends = np.cumsum([0] + [header["frames"] for header in self.stretches])[:-1].tolist()
+        self.assertEqual([header["stream"] for header in self.stretches], ends)
+        self.assertEqual([header["first"] for header in self.stretches], [RATE_HZ + end for end in ends])
         heard = np.concatenate(self.sounds, axis=1)
         wanted = self.rendered(self.mix_now, "0+2+0")[:, RATE_HZ : RATE_HZ + heard.shape[1]]
         settled = slice(1024, None)  # it begins in the middle of a sound, with a short rise

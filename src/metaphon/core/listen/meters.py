@@ -5,9 +5,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import rfft
 
 from metaphon.core.engine.fold_down import fold_down
-from metaphon.core.measure.correlation import correlation, fold_down_loss_db
+from metaphon.core.measure.correlation import correlations, fold_down_losses_db
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.process.processor import Block
@@ -20,6 +21,7 @@ _WINDOW = 4096
 _POINTS = 48
 _FALL_S = 0.3  # how long correlation and balance look back
 _SILENT_DB = -120.0
+_MOST_DB = 40.0  # how far a balance or a loss is told
 _RANGE_EVERY = 12  # it moves slowly and costs more than all else
 
 
@@ -35,15 +37,15 @@ class Meters:
         layout = heard.metering_layout
         self._vectors = heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
         self._weights = channel_weights(layout) if layout else np.eye(1, heard.channels)[0]
-        self._folding = fold_down(heard)
+        self._folding = fold_down(heard).astype(np.float32)
         low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
         # of a scene only W counts: the other channels are no energy of their own
         self._counted = ~np.array(low) if heard.order is None else np.eye(1, heard.channels, dtype=bool)[0]
-        self._window = np.hanning(_WINDOW + 1)[:-1]
+        self._window = np.hanning(_WINDOW + 1)[:-1].astype(np.float32)
         frequencies = np.fft.rfftfreq(_WINDOW, 1.0 / rate_hz)
         edges = np.array(BANDS_HZ)[:, None] * 10.0 ** np.array([-0.05, 0.05])
-        first = np.searchsorted(frequencies, edges[:, 0])
-        self._bands = np.stack([first, np.maximum(np.searchsorted(frequencies, edges[:, 1]), first + 1)], axis=1)
+        first, last = np.searchsorted(frequencies, edges.T)
+        self._bands = np.minimum(np.stack([first, np.maximum(last, first + 1)], axis=1), len(frequencies))
         self._fall = np.exp(-STEP_FRAMES / rate_hz / _FALL_S)
         self.reset()
 
@@ -96,9 +98,8 @@ class Meters:
         left, right = ears.astype(np.float64)
         now = np.array([left @ left, right @ right, left @ right]) / frames
         self._pair = self._fall * self._pair + (1.0 - self._fall) * now
-        alike = correlation(*self._pair)
+        (alike,) = _told(correlations(*self._pair[:, None]), 3)
         if alike is not None:
-            alike = round(alike, 3)
             self._worst = alike if self._worst is None else min(self._worst, alike)
         every = max(frames // _POINTS, 1)
         return {
@@ -111,11 +112,8 @@ class Meters:
 
     def _matrix(self) -> list[list[float | None]]:
         """Correlation of every pair of channels."""
-        rows = self._powers.tolist()
-        return [
-            [None if (r := correlation(rows[i][i], rows[j][j], rows[i][j])) is None else round(r, 2)
-             for j in range(len(rows))] for i in range(len(rows))
-        ]  # fmt: skip
+        own = np.diag(self._powers)
+        return [_told(row, 2) for row in correlations(own[:, None], own, self._powers)]
 
     def _energy_vector(self) -> dict[str, float | None] | None:
         """Where the sound appears to come from and how sharply (length 1: from one point), with front to height.
@@ -150,26 +148,31 @@ class Meters:
         `loss` is of the pair folded to mono, `loss_stereo` of the format folded to stereo: the energy of all its
         channels but LFE over that of the pair.
         """
-        spectra = np.fft.rfft(self._past * self._window)
+        spectra = rfft(self._past * self._window)
         left, right, heard = spectra[0], spectra[1], spectra[2:]
-        folded = self._folding @ heard
         power = np.stack([
-            np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real,
-            np.sum(np.abs(heard[self._counted]) ** 2, axis=0), np.sum(np.abs(folded) ** 2, axis=0),
+            _squared(left), _squared(right), left.real * right.real + left.imag * right.imag,
+            np.sum(_squared(heard[self._counted]), axis=0), np.sum(_squared(self._folding @ heard), axis=0),
         ])  # fmt: skip
-        sums = np.concatenate([np.zeros((5, 1)), np.cumsum(power, axis=1)], axis=1)
-        last = np.minimum(self._bands[:, 1], power.shape[1])
-        now = (sums[:, last] - sums[:, np.minimum(self._bands[:, 0], power.shape[1] - 1)]) / _WINDOW**2
+        sums = np.concatenate([np.zeros((5, 1)), np.cumsum(power, axis=1, dtype=np.float64)], axis=1)
+        now = (sums[:, self._bands[:, 1]] - sums[:, self._bands[:, 0]]) / _WINDOW**2
         self._spectra = 0.5 * self._spectra + 0.5 * now
-        rows = self._spectra[:3].T.tolist()
-        alike = [correlation(*row) for row in rows]
-        loss = [fold_down_loss_db(*row) for row in rows]
-        stereo = [None if whole < 1e-12 else _ratio_db(whole, pair) for whole, pair in self._spectra[3:].T.tolist()]
+        whole, pair = self._spectra[3:]
+        stereo = 10.0 * np.log10(np.where(whole < 1e-12, np.nan, whole) / np.maximum(pair, 1e-18))
         return {
-            "bands": [None if value is None else round(value, 2) for value in alike],
-            "loss": [None if value is None else round(value, 1) for value in loss],
-            "loss_stereo": stereo,
+            "bands": _told(correlations(*self._spectra[:3]), 2),
+            "loss": _told(fold_down_losses_db(*self._spectra[:3]), 1),
+            "loss_stereo": _told(np.clip(stereo, -_MOST_DB, _MOST_DB), 1),
         }
+
+
+def _squared(spectra: NDArray[np.complex64]) -> NDArray[np.float32]:
+    return spectra.real**2 + spectra.imag**2
+
+
+def _told(values: NDArray[np.float64], digits: int) -> list[float | None]:
+    """Rounded, None for what is not a number."""
+    return [None if value != value else value for value in np.round(values, digits).tolist()]
 
 
 def _decibels(values: NDArray[np.floating]) -> list[float]:
@@ -191,4 +194,4 @@ def _balance(one: float, other: float) -> float | None:
 
 
 def _ratio_db(one: float, other: float) -> float:
-    return round(max(-40.0, min(10.0 * math.log10(one / max(other, 1e-18)), 40.0)), 1)
+    return round(max(-_MOST_DB, min(10.0 * math.log10(one / max(other, 1e-18)), _MOST_DB)), 1)

@@ -13,15 +13,10 @@ import numpy as np
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
 from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.pace import STRETCH_FRAMES, Pace
 from metaphon.core.listen.session import Session
 from metaphon.core.scene.changing import with_value
 
-STRETCH_FRAMES = 2048
-LEAD_S = 0.09  # how far the sound sent may be ahead of the sound played
-MOST_LEAD_S = 0.5
-_TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
-_WIDER_S = 0.02  # for each gap
-_NARROWER_S = 0.002  # for each second without
 _EAGER = -8
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
 _BUSY_FOR = 3
@@ -55,10 +50,7 @@ class Server:
         self._rate_hz = rate_hz
         self._playing = False
         self._epoch = 0
-        self._sent = 0  # frames sent in this epoch
-        self._played = 0  # by what the listener last reported
-        self._reported_at: float | None = None  # when; None until sound flows
-        self._lead_s = LEAD_S
+        self._pace = Pace(rate_hz)
         self._work_s = 0.0
         self._sound_s = 0.0
         self._reported = time.monotonic()
@@ -81,17 +73,7 @@ class Server:
 
     @property
     def _wait_s(self) -> float | None:
-        """How long until the next stretch is wanted; None where only a message can tell.
-
-        Between the listener's reports the clock tells, so that a late report does not hold the sound up.
-        """
-        if not self._playing:
-            return None
-        since = time.monotonic() - self._reported_at if self._reported_at else 0.0
-        over = (self._sent - self._played) / self._rate_hz - min(since, _TRUST_S) - self._lead_s
-        if over <= 0.0:
-            return 0.0
-        return over if self._reported_at and since < _TRUST_S else None
+        return self._pace.wait_s if self._playing else None
 
     def _say(self, **message: Any) -> None:
         self._pipe.send_bytes(json.dumps(message).encode())
@@ -139,11 +121,9 @@ class Server:
             self._begin(what["at"], self._playing)
         elif do == "played":
             if what["epoch"] == self._epoch:
-                self._played = max(self._played, int(what["frames"]))
-                self._reported_at = time.monotonic()
+                self._pace.played(int(what["frames"]), bool(what.get("gaps")))
             if what.get("gaps"):
-                self._lead_s = min(self._lead_s + _WIDER_S, MOST_LEAD_S)
-                self._say(gap=True, lead_ms=round(self._lead_s * 1000))
+                self._say(gap=True, lead_ms=round(self._pace.lead_s * 1000))
         elif do == "reset":
             session.reset_meters()
         elif do == "blind":
@@ -158,40 +138,39 @@ class Server:
     def _begin(self, at: int, playing: bool) -> None:
         self._session.jump(int(at))
         self._epoch += 1
-        self._sent = self._played = 0
-        self._reported_at = None
+        self._pace.begin()
         self._playing = playing
         self._say(epoch=self._epoch, at=self._session.at)
 
     def _stretch(self) -> None:
         began = time.perf_counter()
         try:
-            stretch = self._session.take(STRETCH_FRAMES)
+            stretch = self._session.take(self._pace.frames)
         except InputError as error:
             self._playing = False
             self._say(message=str(error), stopped=True)
             return
         frames = stretch.samples.shape[1]
         header = {
-            "epoch": self._epoch, "stream": self._sent, "first": stretch.first, "frames": frames,
+            "epoch": self._epoch, "stream": self._pace.sent, "first": stretch.first, "frames": frames,
             "channels": len(stretch.samples), "readings": stretch.readings,
         }  # fmt: skip
         self._pipe.send_bytes(packed(header, stretch.samples))
-        self._sent += frames
+        self._pace.sent += frames
         self._work_s += time.perf_counter() - began
         self._sound_s += frames / self._rate_hz
         if self._session.ended:
             self._playing = False
-            self._say(ended=True, epoch=self._epoch, stream=self._sent)
+            self._say(ended=True, epoch=self._epoch, stream=self._pace.sent)
         if time.monotonic() - self._reported > _REPORT_S:
             self._report()
 
     def _report(self) -> None:
-        self._lead_s = max(self._lead_s - _NARROWER_S, LEAD_S)
         load = self._work_s / max(self._sound_s, 1e-9)
+        self._pace.settle(load)
         costs = sorted(self._session.costs.items(), key=lambda item: -item[1])[:3]
         total = max(self._work_s, 1e-9)
-        said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._lead_s * 1000)}
+        said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._pace.lead_s * 1000)}
         self._busy = self._busy + 1 if load > _BUSY else 0
         if self._busy >= _BUSY_FOR:
             said["dearest"] = [[strip, round(seconds / total, 2)] for strip, seconds in costs]

@@ -1,7 +1,5 @@
 """How alike two channels are, and what is lost when they are added."""
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,25 +8,40 @@ LARGEST_LOSS_DB = 120.0
 _SILENCE = 1e-14  # mean power below which a window holds no sound, -140 dBFS
 
 
+Powers = NDArray[np.float64]
+
+
+def correlations(left_power: Powers, right_power: Powers, product: Powers) -> NDArray[np.float64]:
+    """Normalised product of pairs of channels, -1 to 1, from their mean powers, of any shape; NaN where one is silent."""
+    sounds = np.minimum(left_power, right_power) >= _SILENCE
+    level = np.sqrt(np.where(sounds, left_power * right_power, np.nan))
+    return np.clip(product / level, -1.0, 1.0)
+
+
 def correlation(left_power: float, right_power: float, product: float) -> float | None:
     """Normalised product of two channels, -1 to 1, from their mean powers; None where either is silent."""
-    if min(left_power, right_power) < _SILENCE:
-        return None
-    return max(-1.0, min(float(product) / math.sqrt(left_power * right_power), 1.0))
+    return _number(correlations(*np.array([left_power, right_power, product])))
 
 
-def fold_down_loss_db(left_power: float, right_power: float, product: float) -> float | None:
-    """How much quieter the sum of two channels is than if both were alike.
+def fold_down_losses_db(left_power: Powers, right_power: Powers, product: Powers) -> NDArray[np.float64]:
+    """How much quieter the sum of two channels is than if both were alike, for powers of any shape.
 
-    0 dB for two equal channels, 3.01 dB for unrelated ones, LARGEST_LOSS_DB where they cancel; None in
+    0 dB for two equal channels, 3.01 dB for unrelated ones, LARGEST_LOSS_DB where they cancel; NaN in
     silence. Derived: 10 log10(2 (Pl + Pr) / P(l + r)).
     """
     apart = left_power + right_power
-    if apart < _SILENCE:
-        return None
-    together = max(apart + 2.0 * product, 0.0)
+    apart = np.where(apart >= _SILENCE, apart, np.nan)
     floor = 2.0 * apart * 10.0 ** (-LARGEST_LOSS_DB / 10.0)
-    return 10.0 * math.log10(2.0 * apart / max(together, floor))
+    return 10.0 * np.log10(2.0 * apart / np.maximum(apart + 2.0 * product, floor))
+
+
+def fold_down_loss_db(left_power: float, right_power: float, product: float) -> float | None:
+    """The fold-down loss of one pair; None in silence."""
+    return _number(fold_down_losses_db(*np.array([left_power, right_power, product])))
+
+
+def _number(value: NDArray[np.float64]) -> float | None:
+    return None if np.isnan(value) else float(value)
 
 
 def through(matrix: NDArray[np.float64], powers: NDArray[np.float64]) -> tuple[float | None, float | None]:
@@ -89,4 +102,7 @@ class CorrelationMeter:
     @property
     def over_time(self) -> list[float | None]:
         """Correlation of each window; None where a channel is silent."""
-        return [correlation(*(sums[:3] / sums[3])) for sums in self._sums]
+        if not self._sums:
+            return []
+        sums = np.array(self._sums).T
+        return [None if value != value else value for value in correlations(*(sums[:3] / sums[3])).tolist()]

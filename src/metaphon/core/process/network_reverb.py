@@ -13,6 +13,7 @@ LINES = 16
 _SPREAD_S = 0.0171 * 4.6 ** (np.arange(LINES) / (LINES - 1))
 _DIFFUSERS_S = (0.0047, 0.0036, 0.0127, 0.0093)
 _DIFFUSION = 0.6
+_AT_ONCE = 128  # samples
 
 
 class NetworkReverb(Processor):
@@ -115,41 +116,82 @@ def _primes(lengths: np.ndarray) -> np.ndarray:
 def _run(  # type: ignore[no-untyped-def]
     source, wet, lines, lengths, at, filters, gain, pole, inputs, outputs, diffusers, diffuser_lengths, diffuser_at
 ):
+    """A few samples at a time, fewer than the shortest delay holds, so that loops run along time."""
     channels, frames = source.shape
-    heard = np.zeros(LINES)
-    entering = np.zeros(channels)
-    for i in range(frames):
+    most = min(_AT_ONCE, lengths.min(), diffuser_lengths.min())
+    heard = np.empty((LINES, most))
+    entering = np.empty((channels, most))
+    for first in range(0, frames, most):
+        count = min(most, frames - first)
         for c in range(channels):
-            x = float(source[c, i])
+            entering[c, :count] = source[c, first : first + count]
             for d in range(len(diffuser_lengths)):
-                old = diffusers[c, d, diffuser_at[d]]
-                inner = x - _DIFFUSION * old
-                diffusers[c, d, diffuser_at[d]] = inner
-                x = old + _DIFFUSION * inner
-            entering[c] = x
+                before = min(count, diffuser_lengths[d] - diffuser_at[d])  # the delay's end, where it begins again
+                _diffuse(diffusers[c, d, diffuser_at[d] :], entering[c, :before])
+                _diffuse(diffusers[c, d], entering[c, before:count])
         for d in range(len(diffuser_lengths)):
-            diffuser_at[d] = diffuser_at[d] + 1 if diffuser_at[d] + 1 < diffuser_lengths[d] else 0
+            diffuser_at[d] = (diffuser_at[d] + count) % diffuser_lengths[d]
         for k in range(LINES):
-            filters[k] = gain[k] * lines[k, at[k]] + pole[k] * filters[k]
-            if abs(filters[k]) < 1e-30:  # keep what has died away out of the slow range of numbers
-                filters[k] = 0.0
-            heard[k] = filters[k]
+            before = min(count, lengths[k] - at[k])
+            heard[k, :before] = lines[k, at[k] : at[k] + before]
+            heard[k, before:count] = lines[k, : count - before]
+        _fall(heard, count, gain, pole, filters)
         for c in range(channels):
-            value = 0.0
-            for k in range(LINES):
-                value += outputs[c, k] * heard[k]
-            wet[c, i] = value
+            _mix(wet[c, first : first + count], outputs[c], heard)
         # the fast Hadamard transform in place: sixteen lines mixed without loss
         step = 1
         while step < LINES:
             for a in range(0, LINES, 2 * step):
                 for b in range(a, a + step):
-                    one, two = heard[b], heard[b + step]
-                    heard[b], heard[b + step] = one + two, one - two
+                    _butterfly(heard[b, :count], heard[b + step, :count])
             step *= 2
         for k in range(LINES):
-            value = heard[k] * 0.25
-            for c in range(channels):
-                value += inputs[k, c] * entering[c]
-            lines[k, at[k]] = value
-            at[k] = at[k] + 1 if at[k] + 1 < lengths[k] else 0
+            _return(heard[k, :count], inputs[k], entering)
+            before = min(count, lengths[k] - at[k])
+            lines[k, at[k] : at[k] + before] = heard[k, :before]
+            lines[k, : count - before] = heard[k, before:count]
+            at[k] = (at[k] + count) % lengths[k]
+
+
+@numba.njit(cache=True, nogil=True)
+def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
+    for i in range(len(sound)):
+        old = delay[i]
+        inner = sound[i] - _DIFFUSION * old
+        delay[i] = inner
+        sound[i] = old + _DIFFUSION * inner
+
+
+@numba.njit(cache=True, nogil=True)
+def _fall(heard, count, gain, pole, filters):  # type: ignore[no-untyped-def]
+    for i in range(count):  # all lines at each sample: they do not wait for each other, as samples would
+        for k in range(LINES):
+            last = gain[k] * heard[k, i] + pole[k] * filters[k]
+            if abs(last) < 1e-30:  # keep what has died away out of the slow range of numbers
+                last = 0.0
+            heard[k, i] = filters[k] = last
+
+
+@numba.njit(cache=True, nogil=True)
+def _mix(wet, outputs, heard):  # type: ignore[no-untyped-def]
+    total = np.zeros(len(wet))
+    for k in range(LINES):
+        for i in range(len(wet)):
+            total[i] += outputs[k] * heard[k, i]
+    wet[:] = total
+
+
+@numba.njit(cache=True, nogil=True)
+def _butterfly(one, two):  # type: ignore[no-untyped-def]
+    for i in range(len(one)):
+        one[i], two[i] = one[i] + two[i], one[i] - two[i]
+
+
+@numba.njit(cache=True, nogil=True)
+def _return(sound, inputs, entering):  # type: ignore[no-untyped-def]
+    for i in range(len(sound)):
+        sound[i] *= 0.25
+    for c in range(len(inputs)):
+        if inputs[c] != 0.0:
+            for i in range(len(sound)):
+                sound[i] += inputs[c] * entering[c, i]

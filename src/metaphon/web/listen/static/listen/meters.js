@@ -134,15 +134,16 @@ function drawGoniometer(points) {
   }
 }
 
-// A column for each stretch heard: kelp in phase, dark unrelated, coral out of phase; pale where it is silent.
-export function addBands(bands) {
+// Columns for each stretch heard, one for two steps: kelp in phase, dark unrelated, coral out of phase; pale where it is silent.
+export function addBands(bands, steps) {
   if (!board) return;
   if (!spectrogram) spectrogram = new OffscreenCanvas(640, bands.length);
   const pen = spectrogram.getContext("2d");
-  pen.drawImage(spectrogram, -1, 0);
+  const columns = Math.max(Math.round(steps / 2), 1);
+  pen.drawImage(spectrogram, -columns, 0);
   bands.forEach((value, i) => {
     pen.fillStyle = value == null ? colours.raised : shade(value);
-    pen.fillRect(639, bands.length - 1 - i, 1, 1);
+    pen.fillRect(640 - columns, bands.length - 1 - i, columns, 1);
   });
 }
 const rgb = (hex) => [1, 3, 5].map((i) => parseInt(hex.slice(i, i + 2), 16));

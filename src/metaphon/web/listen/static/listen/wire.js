@@ -7,13 +7,18 @@ let sink = null;
 let base = 0;
 let epoch = -1; // -1: on the way to another place, and what still comes from the old one is dropped
 let top = 0;
+let said = 0; // how far the server knows it to be
+
+const REPORT = 4096; // frames; in between the server goes by the clock
 
 onmessage = ({ data }) => {
   if (data.connect) connect(data.connect);
   else if (data.sink) {
     sink = data.sink;
     sink.onmessage = ({ data: { whole, frames, gaps } }) => {
-      if (epoch >= 0 && whole === base + epoch) send({ do: "played", epoch, frames, gaps });
+      if (epoch < 0 || whole !== base + epoch || (!gaps && frames < said + REPORT)) return;
+      said = frames;
+      send({ do: "played", epoch, frames, gaps });
     };
   } else if (data.close) socket?.close();
   else if (data.send) {
@@ -47,6 +52,7 @@ function hear(message) {
     epoch = message.epoch;
     top = Math.max(top, base + epoch);
     message.whole = base + epoch;
+    said = -REPORT; // the first report tells that sound flows
   }
   if (message.ended && message.epoch === epoch) sink?.postMessage({ ended: true });
   postMessage({ text: message });

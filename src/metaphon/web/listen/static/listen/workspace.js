@@ -268,7 +268,7 @@ document.addEventListener("pointerdown", (event) => {
 
 player.addEventListener("reading", ({ detail: { readings } }) => {
   if (!board || readings.blind) return;
-  addBands(readings.bands);
+  addBands(readings.bands, readings.steps.length);
   for (const side of ["a", "b"]) {
     const applied = board.querySelector(`[data-applied="${side}"]`);
     if (applied && readings.matched_db) applied.textContent = `${signed(readings.matched_db[side])} dB`;
