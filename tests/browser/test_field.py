@@ -1,5 +1,6 @@
 """Field in a real browser: dragged, nudged, typed, several at once, undone."""
 
+from itertools import combinations
 from typing import Any
 
 from playwright.sync_api import Page, expect
@@ -62,6 +63,23 @@ class Field(BrowserTest):
         self.wait_for(lambda: (self.place("Choir hum"), self.place("Ship's horn")) == before)
         page.fill("#field-filter", "gull")
         expect(page.locator("#field-list tr[data-id]:visible")).to_have_count(1)
+
+    def test_names_on_the_chart_stand_clear_of_each_other(self) -> None:
+        page = self.field()
+        page.wait_for_function(
+            "[...document.querySelectorAll('.object .label')].every((label) => label.getAttribute('x'))"
+        )
+        labels = page.locator(".object .label")
+        boxes = [label.bounding_box() for label in labels.all()]
+        self.assertEqual(len(boxes), 6)
+        for one, other in combinations(boxes, 2):
+            assert one and other
+            across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(one["x"], other["x"])
+            down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(one["y"], other["y"])
+            self.assertFalse(across > 2 and down > 2, (one, other))
+        # the two narrators stand at one place, so that one hides the number of the other
+        words = labels.all_text_contents()
+        self.assertEqual({text for text in words if text[0].isdigit()}, {"1 Narrator (en)", "2 Narrator (nb)"})
 
     def body(self, page: Page, name: str) -> Any:
         """Where a source is drawn, once the chart has come to rest."""

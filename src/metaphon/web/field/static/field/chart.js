@@ -1,6 +1,7 @@
 // The whole-sphere chart with plan and side: drawing sources, and dragging them.
 
 import { player } from "../listen/player.js";
+import { around, name } from "./labels.js";
 import { degrees, field, find, hold, levelOf, make, mayEdit, moves, now, placeOf, post, radians, vector, wrap } from "./state.js";
 
 const NAMED_UP_TO = 40; // with more, only the chosen ones show their names
@@ -35,10 +36,10 @@ export function build() {
       title.textContent = `${object.name}${moves(object) ? ", moves by automation" : ""}${object.locked ? ", locked" : ""}`;
       const number = make("text", { class: "number", "text-anchor": "middle", y: many ? 2.2 : 3.4 });
       number.textContent = object.number;
-      const name = make("text", { class: "label" });
-      name.textContent = object.name;
+      const label = make("text", { class: "label" });
+      object.tag = { label, at: [0, 0], name: object.name, number: object.number };
       object.mark = make("g", { class: "object", tabindex: 0, role: "button", "aria-label": named(object), "data-id": object.id },
-        make("ellipse", { class: "spread" }), make("circle", { class: "level", r: 0 }), make("circle", { class: "body", r: many ? 4.2 : BODY }), number, name, title);
+        make("ellipse", { class: "spread" }), make("circle", { class: "level", r: 0 }), make("circle", { class: "body", r: many ? 4.2 : BODY }), number, label, title);
       object.mark.classList.toggle("small", many);
       if (object.locked) object.mark.append(make("path", { class: "lock", d: "M-2.2 -9.5H2.2V-6.8H-2.2ZM-1.3 -9.5V-10.6A1.3 1.3 0 0 1 1.3 -10.6V-9.5" }));
       return object.mark;
@@ -49,6 +50,7 @@ export function build() {
     find(`${view} .marks`).replaceChildren(...shown.map((object) => ((object[view] = make("circle", { r: many ? 3 : 4.5, "data-id": object.id })), object[view])));
   }
   drawBeds();
+  around(find("#field-chart"));
 }
 
 // Beds stand on their loudspeakers as diamonds; a scene is a dashed line round the whole chart.
@@ -94,11 +96,7 @@ export function show() {
     const [azimuth, elevation, distance] = placeOf(object);
     const [x, y] = onChart(wrap(azimuth), elevation);
     object.mark.setAttribute("transform", `translate(${x.toFixed(1)} ${y.toFixed(1)})`);
-    const right = x > 150;
-    const name = object.mark.querySelector(".label");
-    name.setAttribute("x", right ? -9 : 9);
-    name.setAttribute("y", 3.5);
-    name.setAttribute("text-anchor", right ? "end" : "start");
+    object.tag.at = [x, y];
     const spread = object.mark.querySelector(".spread");
     spread.setAttribute("rx", Math.min((object.width_deg / 180) * 100, 200));
     spread.setAttribute("ry", Math.min((object.height_deg / 180) * 100, 100));
@@ -111,6 +109,7 @@ export function show() {
     object["#field-side"].setAttribute("cx", 90 * front);
     object["#field-side"].setAttribute("cy", -90 * up);
   }
+  name(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag));
   const energy = player.playing && player.current?.readings.energy;
   find(".energy").toggleAttribute("hidden", !energy);
   if (energy) find(".energy").setAttribute("transform", `translate(${energy.x * 100} ${-energy.y * 100})`);

@@ -1,0 +1,55 @@
+// Names beside the sources on the chart, where they hide nothing that matters.
+
+const SIDES = [ // where a name may stand: shift from the source, and which end of it is there
+  [9, 2, "start"], [-9, 2, "end"], [0, 13.5, "middle"], [0, -9, "middle"],
+  [7, 8, "start"], [7, -5, "start"], [-7, 8, "end"], [-7, -5, "end"],
+];
+const HEIGHT = 6;
+const HALF = 6.5; // of a source's body
+const HIDING = 7; // so near, a source hides the number of another
+const EDGE = [-212, -110, 212, 110];
+
+let printed = []; // boxes of the words that stand on the chart for good
+
+// Take the words on the chart that do not move.
+export function around(chart) {
+  printed = [...chart.querySelectorAll(".loudspeakers text, .margins text")].map((text) => {
+    const { x, y, width, height } = text.getBBox();
+    const { e, f } = text.parentNode.transform.baseVal.consolidate()?.matrix ?? { e: 0, f: 0 };
+    return text.hasAttribute("transform") ? [0, 0, 0, 0] : [x + e, y + f, x + e + width, y + f + height];
+  });
+}
+
+const overlap = (a, b) => Math.max(0, Math.min(a[2], b[2]) - Math.max(a[0], b[0])) * Math.max(0, Math.min(a[3], b[3]) - Math.max(a[1], b[1]));
+const body = ({ at: [x, y] }) => [x - HALF, y - HALF, x + HALF, y + HALF];
+
+function boxOf([x, y], [dx, dy, anchor], width) {
+  const left = x + dx - (anchor === "end" ? width : anchor === "middle" ? width / 2 : 0);
+  return [left, y + dy - HEIGHT + 1.5, left + width, y + dy + 1.5];
+}
+
+// Set the names of sources, {label, at: [x, y], name, number, side}. A name keeps its side as long as that is good.
+export function name(sources) {
+  const taken = [];
+  for (const one of sources) {
+    const hidden = sources.some((other) => other !== one && Math.hypot(other.at[0] - one.at[0], other.at[1] - one.at[1]) < HIDING);
+    const words = hidden ? `${one.number} ${one.name}` : one.name;
+    if (one.label.textContent !== words || !one.width) {
+      one.label.textContent = words;
+      one.width = one.label.getComputedTextLength();
+    }
+    const cost = (side) => {
+      const box = boxOf(one.at, SIDES[side], one.width);
+      const area = one.width * HEIGHT;
+      const over = (others) => others.reduce((sum, other) => sum + overlap(box, other), 0);
+      const bodies = sources.filter((other) => other !== one).map(body);
+      return (3 * over(bodies) + 4 * over(taken) + over(printed) + 4 * (area - overlap(box, EDGE))) / area + (side === one.side ? 0 : 0.08) + 0.02 * side;
+    };
+    one.side = SIDES.reduce((best, _, side) => (cost(side) < cost(best) ? side : best), one.side ?? 0);
+    const [dx, dy, anchor] = SIDES[one.side];
+    one.label.setAttribute("x", dx);
+    one.label.setAttribute("y", dy);
+    one.label.setAttribute("text-anchor", anchor);
+    taken.push(boxOf(one.at, SIDES[one.side], one.width));
+  }
+}
