@@ -64,22 +64,29 @@ class Field(BrowserTest):
         page.fill("#field-filter", "gull")
         expect(page.locator("#field-list tr[data-id]:visible")).to_have_count(1)
 
-    def test_names_on_the_chart_stand_clear_of_each_other(self) -> None:
+    def test_names_stand_clear_of_each_other(self) -> None:
         page = self.field()
-        page.wait_for_function(
-            "[...document.querySelectorAll('.object .label')].every((label) => label.getAttribute('x'))"
-        )
-        labels = page.locator(".object .label")
-        boxes = [label.bounding_box() for label in labels.all()]
-        self.assertEqual(len(boxes), 6)
-        for one, other in combinations(boxes, 2):
-            assert one and other
-            across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(one["x"], other["x"])
-            down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(one["y"], other["y"])
-            self.assertFalse(across > 2 and down > 2, (one, other))
-        # the two narrators stand at one place, so that one hides the number of the other
-        words = labels.all_text_contents()
-        self.assertEqual({text for text in words if text[0].isdigit()}, {"1 Narrator (en)", "2 Narrator (nb)"})
+        for view in ("#field-chart", "#field-space"):
+            page.click(f"[data-view-as={'chart' if view == '#field-chart' else 'space'}]")
+            labels = page.locator(f"{view} .object .label")
+            expect(labels).to_have_count(6)
+            for one, other in combinations([label.bounding_box() for label in labels.all()], 2):
+                assert one and other
+                across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(one["x"], other["x"])
+                down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(one["y"], other["y"])
+                self.assertFalse(across > 2 and down > 2, (view, one, other))
+            # the two narrators stand at one place, so that one hides the number of the other
+            numbered = {text for text in labels.all_text_contents() if text[0].isdigit()}
+            self.assertEqual(numbered, {"1 Narrator (en)", "2 Narrator (nb)"})
+
+    def test_the_list_says_where_a_moving_source_is_now(self) -> None:
+        page = self.field()
+        cells = page.locator("#field-list tr:has-text('Gull') [data-now]")
+        begins = Automation.objects.get(target__endswith="gull/placement/azimuth_deg").points[0]["value"]
+        expect(cells.first).to_have_text(f"{begins:.1f}")
+        page.fill("#listen .now", "20")
+        page.press("#listen .now", "Enter")
+        expect(cells.first).not_to_have_text(f"{begins:.1f}")
 
     def body(self, page: Page, name: str) -> Any:
         """Where a source is drawn, once the chart has come to rest."""

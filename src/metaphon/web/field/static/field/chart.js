@@ -1,11 +1,12 @@
 // The whole-sphere chart with plan and side: drawing sources, and dragging them.
 
 import { player } from "../listen/player.js";
-import { around, name } from "./labels.js";
+import { boxes, name, NAMED_UP_TO } from "./labels.js";
 import { degrees, field, find, hold, levelOf, make, mayEdit, moves, now, placeOf, post, radians, vector, wrap } from "./state.js";
 
-const NAMED_UP_TO = 40; // with more, only the chosen ones show their names
 const BODY = 6.2;
+
+let printed = null; // the words that stand on the chart for good; known once it is seen
 
 // The Hammer projection, as the server draws it: 100 units to the unit, y downwards.
 export function onChart(azimuth, elevation) {
@@ -50,7 +51,7 @@ export function build() {
     find(`${view} .marks`).replaceChildren(...shown.map((object) => ((object[view] = make("circle", { r: many ? 3 : 4.5, "data-id": object.id })), object[view])));
   }
   drawBeds();
-  around(find("#field-chart"));
+  printed = null;
 }
 
 // Beds stand on their loudspeakers as diamonds; a scene is a dashed line round the whole chart.
@@ -109,10 +110,15 @@ export function show() {
     object["#field-side"].setAttribute("cx", 90 * front);
     object["#field-side"].setAttribute("cy", -90 * up);
   }
-  name(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag));
+  if (!find("#field-chart").hasAttribute("hidden")) showNames();
   const energy = player.playing && player.current?.readings.energy;
   find(".energy").toggleAttribute("hidden", !energy);
   if (energy) find(".energy").setAttribute("transform", `translate(${energy.x * 100} ${-energy.y * 100})`);
+}
+
+function showNames() {
+  printed ??= boxes(find("#field-chart").querySelectorAll(".loudspeakers text, .margins text"));
+  name(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag), printed);
 }
 
 export function mark(wanted) {

@@ -5,7 +5,7 @@ import { player } from "../listen/player.js";
 import { build, dragging, flip, mark, movable, send, show, take, trial } from "./chart.js";
 import { beginLane, drawLane, editingLanes, parameterShown, playhead } from "./lane.js";
 import { drawSpace, turning } from "./space.js";
-import { field, find, hold, mayEdit, wrap } from "./state.js";
+import { field, find, hold, mayEdit, moves, placeOf, wrap } from "./state.js";
 
 let filter = ""; // kept when the page is drawn anew
 let part = "place"; // the part of the panel that is open
@@ -22,10 +22,10 @@ function begin() {
   field.objects = JSON.parse(list.dataset.objects);
   field.beds = JSON.parse(list.dataset.beds);
   const known = new Set([...list.querySelectorAll("tr[data-id]")].map((row) => +row.dataset.id));
+  for (const object of field.objects) object.cells = moves(object) ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)] : [];
   for (const id of field.picked) if (!known.has(id)) field.picked.delete(id);
   build();
   showView();
-  redraw();
   pick();
 }
 
@@ -34,6 +34,13 @@ function redraw() {
   show();
   drawSpace();
   playhead();
+  for (const object of field.objects) if (object.cells.length) inFigures(object);
+}
+
+// Where a source that moves is now, in the list.
+function inFigures(object) {
+  const [azimuth, elevation] = placeOf(object);
+  [wrap(azimuth), elevation].forEach((angle, i) => (object.cells[i].textContent = angle.toFixed(1).replace("-", "−")));
 }
 
 function pick() {
@@ -55,7 +62,7 @@ function pick() {
   shownFor = { one, key, board: field.board };
   const counted = field.list.querySelectorAll("tr[data-id]").length;
   find(".picked-count").textContent = field.picked.size ? `${field.picked.size} chosen` : `${counted} placed`;
-  drawSpace();
+  redraw();
 }
 
 function choose(id, more) {
@@ -82,7 +89,6 @@ function showView() {
   find("#field-chart").toggleAttribute("hidden", view !== "chart");
   find("#field-space").toggleAttribute("hidden", view !== "space");
   field.board.querySelectorAll("[data-view-as]").forEach((button) => button.setAttribute("aria-pressed", String(button.dataset.viewAs === view)));
-  drawSpace();
 }
 function showPart() {
   const panel = find("#field-one");
@@ -151,6 +157,7 @@ document.addEventListener("click", (event) => {
   else if (viewAs) {
     view = viewAs;
     showView();
+    redraw();
   } else if (wanted) {
     part = wanted;
     showPart();

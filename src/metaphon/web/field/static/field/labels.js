@@ -8,12 +8,11 @@ const HEIGHT = 6;
 const HALF = 6.5; // of a source's body
 const HIDING = 7; // so near, a source hides the number of another
 const EDGE = [-212, -110, 212, 110];
+export const NAMED_UP_TO = 40; // with more sources, only the chosen ones show their names
 
-let printed = []; // boxes of the words that stand on the chart for good
-
-// Take the words on the chart that do not move.
-export function around(chart) {
-  printed = [...chart.querySelectorAll(".loudspeakers text, .margins text")].map((text) => {
+// The boxes of words that do not move: [left, top, right, bottom].
+export function boxes(texts) {
+  return [...texts].map((text) => {
     const { x, y, width, height } = text.getBBox();
     const { e, f } = text.parentNode.transform.baseVal.consolidate()?.matrix ?? { e: 0, f: 0 };
     return text.hasAttribute("transform") ? [0, 0, 0, 0] : [x + e, y + f, x + e + width, y + f + height];
@@ -28,16 +27,15 @@ function boxOf([x, y], [dx, dy, anchor], width) {
   return [left, y + dy - HEIGHT + 1.5, left + width, y + dy + 1.5];
 }
 
-// Set the names of sources, {label, at: [x, y], name, number, side}. A name keeps its side as long as that is good.
-export function name(sources) {
+// Set the names of sources, {label, at: [x, y], name, number}, clear of each other and of what is printed. A name
+// keeps its side as long as that is good.
+export function name(sources, printed) {
   const taken = [];
   for (const one of sources) {
     const hidden = sources.some((other) => other !== one && Math.hypot(other.at[0] - one.at[0], other.at[1] - one.at[1]) < HIDING);
     const words = hidden ? `${one.number} ${one.name}` : one.name;
-    if (one.label.textContent !== words || !one.width) {
-      one.label.textContent = words;
-      one.width = one.label.getComputedTextLength();
-    }
+    one.label.textContent = words;
+    if (one.words !== words || !one.width) [one.words, one.width] = [words, one.label.getComputedTextLength()];
     const cost = (side) => {
       const box = boxOf(one.at, SIDES[side], one.width);
       const area = one.width * HEIGHT;

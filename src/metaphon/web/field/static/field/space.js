@@ -1,12 +1,13 @@
 // The perspective view: the listener, the loudspeakers and the sources in space, turned by hand.
 
+import { boxes, name as setNames, NAMED_UP_TO } from "./labels.js";
 import { field, find, levelOf, make, moves, placeOf, radians, vector } from "./state.js";
 
 const HOME = [-28, 24];
 const SIZE = 94;
 let [turn, tilt] = HOME;
 let held = null;
-const shown = () => field.board && !find("#field-space").hidden;
+const shown = () => field.board && !find("#field-space").hasAttribute("hidden"); // drawings have no `hidden` of their own
 
 // x right, y front, z up, seen from behind and above; nearer things are drawn larger.
 function seen([x, y, z]) {
@@ -37,6 +38,8 @@ export function drawSpace() {
     things.push({ place: vector(azimuth, elevation).map((v) => v * Math.min(distance, 1.6)), object, kind: "object" });
     if (moves(object)) parts.push(make("path", { class: `path${field.picked.has(object.id) ? " chosen" : ""}`, d: line(pathOf(object)) }));
   }
+  const named = things.filter(({ kind }) => kind === "object").length <= NAMED_UP_TO;
+  const [tags, names] = [[], []]; // names lie over all else
   things.sort((one, other) => seen(one.place)[2] - seen(other.place)[2]); // far ones first
   for (const { place, name, object, kind } of things) {
     const [x, y, scale] = seen(place);
@@ -44,24 +47,29 @@ export function drawSpace() {
     if (kind === "speaker") {
       const size = 3.4 * scale;
       const box = make("path", { class: "speaker", d: `M${x - size} ${y - size}h${2 * size}v${2 * size}h${-2 * size}Z` });
-      const title = make("title", {});
-      title.textContent = name;
-      box.append(title);
-      parts.push(box);
+      parts.push(box, label([x, y + size + 6.5], name));
       continue;
     }
     const chosen = field.picked.has(object.id);
     const level = levelOf(object);
-    const group = make("g", { class: `object${chosen ? " chosen" : ""}`, "data-space-pick": object.id, transform: `translate(${x.toFixed(1)} ${y.toFixed(1)})` });
+    const how = { class: `object${chosen ? " chosen" : ""}`, "data-space-pick": object.id, transform: `translate(${x.toFixed(1)} ${y.toFixed(1)})` };
+    const group = make("g", how);
     if (level !== undefined) group.append(make("circle", { class: "level", r: ((5 + Math.max(0, (level + 60) / 60) * 9) * scale).toFixed(1) }));
     group.append(make("circle", { class: "body", r: (5 * scale).toFixed(1) }));
     const number = label([0, 2.2, 1], object.number, "middle");
     number.setAttribute("class", "number");
     group.append(number);
-    if (chosen) group.append(label([8, 2.4, 1], object.name, "start"));
+    if (named || chosen) {
+      const tag = (object.spaceTag ??= { name: object.name, number: object.number });
+      Object.assign(tag, { at: [x, y], label: label([0, 0], object.name) });
+      tag.label.setAttribute("class", "label");
+      names.push(make("g", how, tag.label));
+      tags.push(tag);
+    }
     parts.push(group);
   }
-  svg.replaceChildren(...parts);
+  svg.replaceChildren(...parts, ...names);
+  setNames(tags, boxes(svg.querySelectorAll(":scope > text, .speaker")));
 }
 
 function label([x, y], text, anchor = "middle") {
