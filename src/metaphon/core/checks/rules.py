@@ -185,9 +185,9 @@ def clips_inside(mix: Mix, sound: Sound) -> Iterator[Finding]:
 
 def too_wide(mix: Mix, sound: Sound) -> Iterator[Finding]:
     for track in sound.tracks:
-        block = sound.read(track)
-        if len(block) != 2:
+        if probe(track.clips[0].file).channels != 2:
             continue
+        block = sound.read(track)
         for processor in track.chain:
             if isinstance(processor, Basics) and not processor.bypassed:
                 block = processor.start(2, sound.rate_hz).process(block)
