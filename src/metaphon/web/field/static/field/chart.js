@@ -1,7 +1,7 @@
 // The whole-sphere chart with plan and side: drawing sources, and dragging them.
 
 import { player } from "../listen/player.js";
-import { boxes, name, NAMED_UP_TO } from "./labels.js";
+import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
 import { degrees, field, find, hold, levelOf, make, mayEdit, moves, now, placeOf, post, radians, vector, wrap } from "./state.js";
 
 const BODY = 6.2;
@@ -118,7 +118,7 @@ export function show() {
 
 function showNames() {
   printed ??= boxes(find("#field-chart").querySelectorAll(".loudspeakers text, .margins text"));
-  name(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag), printed);
+  setNames(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag), printed);
 }
 
 export function mark(wanted) {

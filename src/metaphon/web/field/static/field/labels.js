@@ -29,25 +29,26 @@ function boxOf([x, y], [dx, dy, anchor], width) {
 
 // Set the names of sources, {label, at: [x, y], name, number}, clear of each other and of what is printed. A name
 // keeps its side as long as that is good.
-export function name(sources, printed) {
+export function setNames(sources, printed) {
   const taken = [];
   for (const one of sources) {
-    const hidden = sources.some((other) => other !== one && Math.hypot(other.at[0] - one.at[0], other.at[1] - one.at[1]) < HIDING);
+    const others = sources.filter((other) => other !== one);
+    const hidden = others.some(({ at: [x, y] }) => Math.hypot(x - one.at[0], y - one.at[1]) < HIDING);
     const words = hidden ? `${one.number} ${one.name}` : one.name;
-    one.label.textContent = words;
+    if (one.label.textContent !== words) one.label.textContent = words;
     if (one.words !== words || !one.width) [one.words, one.width] = [words, one.label.getComputedTextLength()];
-    const cost = (side) => {
-      const box = boxOf(one.at, SIDES[side], one.width);
+    const bodies = others.map(body);
+    const costs = SIDES.map((side, i) => {
+      const box = boxOf(one.at, side, one.width);
       const area = one.width * HEIGHT;
-      const over = (others) => others.reduce((sum, other) => sum + overlap(box, other), 0);
-      const bodies = sources.filter((other) => other !== one).map(body);
-      return (3 * over(bodies) + 4 * over(taken) + over(printed) + 4 * (area - overlap(box, EDGE))) / area + (side === one.side ? 0 : 0.08) + 0.02 * side;
-    };
-    one.side = SIDES.reduce((best, _, side) => (cost(side) < cost(best) ? side : best), one.side ?? 0);
-    const [dx, dy, anchor] = SIDES[one.side];
+      const over = (boxes) => boxes.reduce((sum, other) => sum + overlap(box, other), 0) / area;
+      return 3 * over(bodies) + 4 * over(taken) + over(printed) + 4 * (1 - over([EDGE])) + (i === one.side ? 0 : 0.08) + 0.02 * i;
+    });
+    one.side = costs.indexOf(Math.min(...costs));
+    const [dx, dy, anchor] = SIDES[one.side] ?? SIDES[0];
     one.label.setAttribute("x", dx);
     one.label.setAttribute("y", dy);
     one.label.setAttribute("text-anchor", anchor);
-    taken.push(boxOf(one.at, SIDES[one.side], one.width));
+    taken.push(boxOf(one.at, [dx, dy, anchor], one.width));
   }
 }

@@ -1,6 +1,6 @@
 // The perspective view: the listener, the loudspeakers and the sources in space, turned by hand.
 
-import { boxes, name as setNames, NAMED_UP_TO } from "./labels.js";
+import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
 import { field, find, levelOf, make, moves, placeOf, radians, vector } from "./state.js";
 
 const HOME = [-28, 24];
