@@ -12,6 +12,7 @@ from playwright.sync_api import Page, expect
 from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
 
+from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Strip
 from tests.browser.server import BrowserTest
 from tests.web.base import make_user
@@ -293,6 +294,53 @@ class Several(BrowserTest):
             self.assertEqual([h["first"] for h in got], (number * 48000 + ends).tolist())
             channels = (2, 6, 2, 12)[number % 4]
             self.assertTrue(all(len(h["readings"]["hold"]) == channels for h in got))
+
+    def test_a_value_is_tried_on_its_own_processor_after_the_one_before_it_is_gone(self) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        bells = mix.strips.get(name="Hand-bells")
+        user = mix.members.get(user__username="demo").user
+        with journal.edit(mix, user, "two processors"):
+            first, second = (bells.processors.create(position=90 + i, kind="basics") for i in range(2))
+        width = f"/mix/{mix.pk}/flow/processor/{second.pk}/set/width"
+        hearing = {"target": "0+2+0", "what": "alone", "strip": bells.ref}
+        state = {
+            "hearings": {"a": hearing, "b": {}},
+            "monitor": {},
+            "loop": None,
+            "comparing": False,
+            "active": "a",
+            "matched": True,
+        }
+        with self.connect(mix, self.cookie(self.open()), self.address) as live:
+            while "ready" not in json.loads(live.recv(30)):
+                pass
+
+            def hear_until(alike: bool) -> None:
+                """Play on until both sides are the same, or are not."""
+                for _ in range(200):
+                    data = live.recv(30)
+                    if isinstance(data, str):
+                        self.assertNotIn("message", json.loads(data))
+                        continue
+                    length = struct.unpack("<I", data[:4])[0]
+                    header = json.loads(data[4 : 4 + length])
+                    played = header["stream"] + header["frames"]
+                    live.send(json.dumps({"do": "played", "epoch": header["epoch"], "frames": played, "gaps": 0}))
+                    left, right = np.frombuffer(data[4 + length :], dtype="<f4").reshape(-1, 2).T
+                    if np.abs(left).max() > 1e-4 and (np.abs(left - right).max() < 1e-6) == alike:
+                        return
+                self.fail("this was not heard")
+
+            live.send(json.dumps({"state": state}))
+            live.send(json.dumps({"do": "play", "at": 8 * 48000}))
+            hear_until(alike=False)
+            live.send(json.dumps({"preview": width, "value": 0.0}))
+            hear_until(alike=True)
+            with journal.edit(mix, user, "the first is gone"):
+                first.delete()
+            hear_until(alike=False)  # what was tried is over
+            live.send(json.dumps({"preview": width, "value": 0.0}))
+            hear_until(alike=True)
 
     def test_nonsense_is_answered_in_a_sentence_and_the_stream_lives_on(self) -> None:
         mix = Mix.objects.get(title="The Lamp at Skerrow")

@@ -39,7 +39,8 @@ class Listener(AsyncWebsocketConsumer):
             return
         self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
         self._given: set[str] = set()
-        self._tried: dict[str, tuple[str, tuple[str | int, ...]]] = {}
+        self._tried: dict[str, tuple[str, tuple[str | int, ...]]] = {}  # what controls change, by their addresses
+        self._chains: list[tuple[str, list[str]]] = []
         await self.accept()
         here, there = _engines.Pipe()
         self._engine = _engines.Process(target=serve, args=(there, mix.sample_rate_hz), daemon=True)
@@ -106,7 +107,9 @@ class Listener(AsyncWebsocketConsumer):
                 except InputError as error:
                     await self._say(error)
                     continue
-                self._tried = {}
+                chains = [(strip.id, [processor.kind for processor in strip.chain]) for strip in scene.strips]
+                if chains != self._chains:  # the ways to values go by the number of a processor
+                    self._chains, self._tried = chains, {}
                 self._tell("document", NOW, scene)
                 if NOW not in self._given:
                     self._given.add(NOW)
