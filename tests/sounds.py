@@ -1,6 +1,8 @@
 """Small sounds and mixes for tests."""
 
+import json
 import shutil
+import struct
 import tempfile
 import unittest
 from pathlib import Path
@@ -25,6 +27,13 @@ def noise(channels: int, seconds: float, seed: int = 1, level: float = 0.1) -> n
 def sine(frequency_hz: float, seconds: float, peak_dbfs: float, rate_hz: int = RATE_HZ) -> np.ndarray:
     t = np.arange(round(seconds * rate_hz)) / rate_hz
     return 10 ** (peak_dbfs / 20) * np.sin(2 * np.pi * frequency_hz * t)
+
+
+def unpacked(data: bytes) -> tuple[dict[str, Any], np.ndarray]:
+    """A stretch as it travels to a listener: its header and its samples, (channels, frames)."""
+    (length,) = struct.unpack("<I", data[:4])
+    header = json.loads(data[4 : 4 + length])
+    return header, np.frombuffer(data[4 + length :], dtype="<f4").reshape(-1, header["channels"]).T
 
 
 class FolderTest(unittest.TestCase):

@@ -1,7 +1,6 @@
 """Live listening in a real browser against the real server: the sound itself is looked at."""
 
 import json
-import struct
 import threading
 from itertools import pairwise
 from pathlib import Path
@@ -15,6 +14,7 @@ from websockets.sync.client import connect
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Strip
 from tests.browser.server import BrowserTest
+from tests.sounds import unpacked
 from tests.web.base import make_user
 
 TAP = (Path(__file__).parent / "tap.js").read_text().split("\n", 1)[1]
@@ -240,6 +240,13 @@ class Several(BrowserTest):
         address = f"{self.listen_address}/mix/{mix.pk}/listen/live"
         return connect(address, additional_headers=headers, origin=origin, open_timeout=30)  # type: ignore[arg-type]
 
+    def play(self, live: Any, data: bytes) -> tuple[dict[str, Any], np.ndarray]:
+        """Say that a stretch has been played; gives its header and its samples."""
+        header, samples = unpacked(data)
+        played = {"epoch": header["epoch"], "frames": header["stream"] + header["frames"]}
+        live.send(json.dumps({"do": "played", "gaps": 0, **played}))
+        return header, samples
+
     def cookie(self, page: Page) -> dict[str, str]:
         return {"Cookie": "; ".join(f"{c['name']}={c['value']}" for c in page.context.cookies())}
 
@@ -272,15 +279,7 @@ class Several(BrowserTest):
                     data = live.recv(30)
                     if isinstance(data, str):
                         continue
-                    header = json.loads(data[4 : 4 + struct.unpack("<I", data[:4])[0]])
-                    got.append(header)
-                    played = {
-                        "do": "played",
-                        "epoch": header["epoch"],
-                        "frames": header["stream"] + header["frames"],
-                        "gaps": 0,
-                    }
-                    live.send(json.dumps(played))
+                    got.append(self.play(live, data)[0])
                 found[number] = got
 
         threads = [threading.Thread(target=listen, args=(number,)) for number in range(8)]
@@ -322,11 +321,7 @@ class Several(BrowserTest):
                     if isinstance(data, str):
                         self.assertNotIn("message", json.loads(data))
                         continue
-                    length = struct.unpack("<I", data[:4])[0]
-                    header = json.loads(data[4 : 4 + length])
-                    played = header["stream"] + header["frames"]
-                    live.send(json.dumps({"do": "played", "epoch": header["epoch"], "frames": played, "gaps": 0}))
-                    left, right = np.frombuffer(data[4 + length :], dtype="<f4").reshape(-1, 2).T
+                    left, right = self.play(live, data)[1]
                     if np.abs(left).max() > 1e-4 and (np.abs(left - right).max() < 1e-6) == alike:
                         return
                 self.fail("this was not heard")

@@ -2,7 +2,6 @@
 
 import json
 import multiprocessing
-import struct
 import threading
 from collections.abc import Callable
 from typing import Any
@@ -12,7 +11,7 @@ import numpy as np
 from metaphon.core.listen.monitor import NOW
 from metaphon.core.listen.pace import LEAD_S, LONG_FRAMES, TRUST_S
 from metaphon.core.listen.serving import Server
-from tests.sounds import RATE_HZ, FolderTest, sine
+from tests.sounds import RATE_HZ, FolderTest, sine, unpacked
 
 STATE: dict[str, Any] = {
     "hearings": {"a": {"target": "0+2+0"}, "b": {}}, "monitor": {}, "loop": None, "comparing": False, "active": "a", "matched": True,
@@ -61,9 +60,7 @@ class Engine(FolderTest):
         if data[:1] == b"{":
             self.said.append(json.loads(data))
             return
-        (length,) = struct.unpack("<I", data[:4])
-        header = json.loads(data[4 : 4 + length])
-        samples = np.frombuffer(data[4 + length :], dtype="<f4").reshape(-1, header["channels"]).T
+        header, samples = unpacked(data)
         self.assertEqual(samples.shape[1], header["frames"])
         self.stretches.append(header)
         self.sounds.append(samples)
