@@ -240,6 +240,12 @@ class Several(BrowserTest):
         address = f"{self.listen_address}/mix/{mix.pk}/listen/live"
         return connect(address, additional_headers=headers, origin=origin, open_timeout=30)  # type: ignore[arg-type]
 
+    def state(self, hearing: dict[str, Any], **monitor: Any) -> str:
+        """What a page sends when it is set to hear something."""
+        hearings = {"a": hearing, "b": {}}
+        rest = {"loop": None, "comparing": False, "active": "a", "matched": True}
+        return json.dumps({"state": {"hearings": hearings, "monitor": monitor, **rest}})
+
     def play(self, live: Any, data: bytes) -> tuple[dict[str, Any], np.ndarray]:
         """Say that a stretch has been played; gives its header and its samples."""
         header, samples = unpacked(data)
@@ -270,9 +276,7 @@ class Several(BrowserTest):
                 while "ready" not in json.loads(live.recv(30)):
                     pass
                 hearing = {"target": ("0+2+0", "0+5+0", "binaural", "4+7+0")[number % 4]}
-                state = {"hearings": {"a": hearing, "b": {}}, "monitor": {"level_db": -float(number)}, "loop": None,
-                         "comparing": False, "active": "a", "matched": True}  # fmt: skip
-                live.send(json.dumps({"state": state}))
+                live.send(self.state(hearing, level_db=-float(number)))
                 live.send(json.dumps({"do": "play", "at": number * 48000}))
                 got: list[dict[str, Any]] = []
                 while len(got) < 30:
@@ -302,14 +306,6 @@ class Several(BrowserTest):
             first, second = (bells.processors.create(position=90 + i, kind="basics") for i in range(2))
         width = f"/mix/{mix.pk}/flow/processor/{second.pk}/set/width"
         hearing = {"target": "0+2+0", "what": "alone", "strip": bells.ref}
-        state = {
-            "hearings": {"a": hearing, "b": {}},
-            "monitor": {},
-            "loop": None,
-            "comparing": False,
-            "active": "a",
-            "matched": True,
-        }
         with self.connect(mix, self.cookie(self.open()), self.address) as live:
             while "ready" not in json.loads(live.recv(30)):
                 pass
@@ -326,7 +322,7 @@ class Several(BrowserTest):
                         return
                 self.fail("this was not heard")
 
-            live.send(json.dumps({"state": state}))
+            live.send(self.state(hearing))
             live.send(json.dumps({"do": "play", "at": 8 * 48000}))
             hear_until(alike=False)
             live.send(json.dumps({"preview": width, "value": 0.0}))

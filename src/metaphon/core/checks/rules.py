@@ -168,7 +168,7 @@ def rate_mismatch(mix: Mix, sound: Sound) -> Iterator[Finding]:
 def recording_loses(mix: Mix, sound: Sound) -> Iterator[Finding]:
     buses = {bus.id: bus for bus in mix.buses}
     for track in sound.tracks:
-        yield from _losses(track, probe(track.clips[0].file).channels, buses)
+        yield from _losses(track, sound.channels_of(track), buses)
 
 
 def clips_inside(mix: Mix, sound: Sound) -> Iterator[Finding]:
@@ -185,7 +185,7 @@ def clips_inside(mix: Mix, sound: Sound) -> Iterator[Finding]:
 
 def too_wide(mix: Mix, sound: Sound) -> Iterator[Finding]:
     for track in sound.tracks:
-        if probe(track.clips[0].file).channels != 2:
+        if sound.channels_of(track) != 2:
             continue
         block = sound.read(track)
         for processor in track.chain:

@@ -27,7 +27,7 @@ class Sound:
     @cached_property
     def of_mono(self) -> dict[str, NDArray[np.float32]]:
         """The mono tracks' sound by id, (frames), all from the start of the mix."""
-        return {track.id: self.read(track)[0] for track in self.tracks if probe(track.clips[0].file).channels == 1}
+        return {track.id: self.read(track)[0] for track in self.tracks if self.channels_of(track) == 1}
 
     @cached_property
     def levels(self) -> dict[str, Level]:
@@ -57,6 +57,10 @@ class Sound:
             if scale > 0 and float(x[:count] @ y[:count]) / scale > _MOVING_TOGETHER:
                 return True
         return False
+
+    def channels_of(self, track: Track) -> int:
+        """How many channels a track's recording has."""
+        return probe(track.clips[0].file).channels
 
     def read(self, track: Track) -> NDArray[np.float32]:
         """(channels, frames) of a track, its chain not applied."""

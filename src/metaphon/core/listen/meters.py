@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from scipy.fft import rfft
 
 from metaphon.core.engine.fold_down import fold_down
-from metaphon.core.measure.correlation import correlations, fold_down_losses_db
+from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.process.processor import Block
@@ -171,8 +171,7 @@ def _squared(spectra: NDArray[np.complex64]) -> NDArray[np.float32]:
 
 
 def _told(values: NDArray[np.float64], digits: int) -> list[float | None]:
-    """Rounded, None for what is not a number."""
-    return [None if value != value else value for value in np.round(values, digits).tolist()]
+    return or_none(np.round(values, digits))
 
 
 def _decibels(values: NDArray[np.floating]) -> list[float]:

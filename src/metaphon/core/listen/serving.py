@@ -122,8 +122,8 @@ class Server:
         elif do == "played":
             if what["epoch"] == self._epoch:
                 self._pace.played(int(what["frames"]), bool(what.get("gaps")))
-            if what.get("gaps"):
-                self._say(gap=True, lead_ms=round(self._pace.lead_s * 1000))
+                if what.get("gaps"):
+                    self._say(gap=True, lead_ms=round(self._pace.lead_s * 1000))
         elif do == "reset":
             session.reset_meters()
         elif do == "blind":

@@ -11,6 +11,11 @@ _SILENCE = 1e-14  # mean power below which a window holds no sound, -140 dBFS
 Powers = NDArray[np.float64]
 
 
+def or_none(values: NDArray[np.float64]) -> list[float | None]:
+    """A list of values, (count), with None for what is not a number."""
+    return [None if value != value else value for value in values.tolist()]
+
+
 def correlations(left_power: Powers, right_power: Powers, product: Powers) -> NDArray[np.float64]:
     """Normalised product of pairs of channels, -1 to 1, from their mean powers, of any shape; NaN where one is silent."""
     sounds = np.minimum(left_power, right_power) >= _SILENCE
@@ -20,7 +25,7 @@ def correlations(left_power: Powers, right_power: Powers, product: Powers) -> ND
 
 def correlation(left_power: float, right_power: float, product: float) -> float | None:
     """Normalised product of two channels, -1 to 1, from their mean powers; None where either is silent."""
-    return _number(correlations(*np.array([left_power, right_power, product])))
+    return or_none(correlations(*np.array([[left_power], [right_power], [product]])))[0]
 
 
 def fold_down_losses_db(left_power: Powers, right_power: Powers, product: Powers) -> NDArray[np.float64]:
@@ -37,11 +42,7 @@ def fold_down_losses_db(left_power: Powers, right_power: Powers, product: Powers
 
 def fold_down_loss_db(left_power: float, right_power: float, product: float) -> float | None:
     """The fold-down loss of one pair; None in silence."""
-    return _number(fold_down_losses_db(*np.array([left_power, right_power, product])))
-
-
-def _number(value: NDArray[np.float64]) -> float | None:
-    return None if np.isnan(value) else float(value)
+    return or_none(fold_down_losses_db(*np.array([[left_power], [right_power], [product]])))[0]
 
 
 def through(matrix: NDArray[np.float64], powers: NDArray[np.float64]) -> tuple[float | None, float | None]:
@@ -105,4 +106,4 @@ class CorrelationMeter:
         if not self._sums:
             return []
         sums = np.array(self._sums).T
-        return [None if value != value else value for value in correlations(*(sums[:3] / sums[3])).tolist()]
+        return or_none(correlations(*(sums[:3] / sums[3])))

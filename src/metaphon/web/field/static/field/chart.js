@@ -117,7 +117,7 @@ export function show() {
 }
 
 function showNames() {
-  printed ??= boxes(find("#field-chart").querySelectorAll(".loudspeakers text, .margins text"));
+  printed ??= boxes(find("#field-chart").querySelectorAll(".loudspeakers text, .margins text:not([transform])"));
   setNames(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag), printed);
 }
 

@@ -1,4 +1,4 @@
-// Names beside the sources on the chart, where they hide nothing that matters.
+// Names beside the sources, on the chart and in the perspective, where they hide nothing that matters.
 
 const SIDES = [ // where a name may stand: shift from the source, and which end of it is there
   [9, 2, "start"], [-9, 2, "end"], [0, 13.5, "middle"], [0, -9, "middle"],
@@ -10,12 +10,12 @@ const HIDING = 7; // so near, a source hides the number of another
 const EDGE = [-212, -110, 212, 110];
 export const NAMED_UP_TO = 40; // with more sources, only the chosen ones show their names
 
-// The boxes of words that do not move: [left, top, right, bottom].
-export function boxes(texts) {
-  return [...texts].map((text) => {
-    const { x, y, width, height } = text.getBBox();
-    const { e, f } = text.parentNode.transform.baseVal.consolidate()?.matrix ?? { e: 0, f: 0 };
-    return text.hasAttribute("transform") ? [0, 0, 0, 0] : [x + e, y + f, x + e + width, y + f + height];
+// The boxes of what is drawn within a group that is moved, or not moved: [left, top, right, bottom].
+export function boxes(elements) {
+  return [...elements].map((element) => {
+    const { x, y, width, height } = element.getBBox();
+    const { e, f } = element.parentNode.transform.baseVal.consolidate()?.matrix ?? { e: 0, f: 0 };
+    return [x + e, y + f, x + e + width, y + f + height];
   });
 }
 
