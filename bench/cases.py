@@ -20,12 +20,12 @@ from bench.listening import listen
 from bench.pages import flow
 from bench.timing import in_turn, ratio
 from metaphon.core.demo.mixes import write_demo
+from metaphon.core.document.mix import Mix
 from metaphon.core.engine.offline import outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.files.mixdoc import read
 from metaphon.core.measure.programme import ProgrammeMeter
 from metaphon.core.process.basics import Basics
-from metaphon.core.scene.mix import Mix
 from metaphon.core.spatial.layouts import LAYOUTS
 
 _THREE = ("0+2+0", "0+5+0", "binaural")

@@ -17,7 +17,7 @@ import numpy as np
 from bench.database import ready
 from metaphon.core.demo.mixes import write_demo
 from metaphon.core.files.mixdoc import read
-from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
 from metaphon.core.listen.session import Session
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, command
@@ -54,7 +54,7 @@ def _stretches(lamp: Path) -> Iterator[str]:
         session = Session(48000)
         session.set_document(NOW, read(lamp))
         session.set_monitor(Monitor.model_validate({"through": through}))
-        session.hear("a", Hearing(target=target))
+        session.hear("a", MonitorSource(target=target))
         times = []
         for _ in range(300):
             began = time.perf_counter()
@@ -73,8 +73,8 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
     from django.test import Client
 
     from metaphon.web.intake.recordings import store
-    from metaphon.web.mixes.assemble import unpack
     from metaphon.web.mixes.models import AudioFile, Member, Mix, discard
+    from metaphon.web.mixes.unpacking import unpack
 
     with ExitStack() as stack:
         user = get_user_model().objects.create_user("bench of listening", password="a long enough word")

@@ -25,8 +25,8 @@ def _measured() -> Iterator[str]:
     from django.test import Client
     from django.urls import reverse
 
+    from metaphon.web.gc_freeze import freeze
     from metaphon.web.mixes.models import AudioFile, Clip, Member, Mix, Placement, Processor, Send, Strip
-    from metaphon.web.settling import settle
 
     user = get_user_model().objects.create(username="bench of pages")
     mix = Mix.objects.create(title="Large")
@@ -78,7 +78,7 @@ def _measured() -> Iterator[str]:
     for asked, cases in ((200, pages), (150, edits)):
         for name, ask in cases.items():
             ask()
-            settle()  # as the server has, once it is warm
+            freeze()  # as the server has, once it is warm
             times = []
             for _ in range(7):
                 began = time.perf_counter()

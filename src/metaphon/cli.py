@@ -68,7 +68,14 @@ def _parser() -> argparse.ArgumentParser:
     check.add_argument("mix", type=Path, metavar="MIX.json")
     check.set_defaults(run=_check)
 
-    schema = commands.add_parser("schema", help="print the JSON schema of the mix document")
+    edit = commands.add_parser("edit", help="apply commands to a mix document")
+    edit.add_argument("mix", type=Path, metavar="MIX.json")
+    edit.add_argument("commands", type=Path, metavar="COMMANDS.json")
+    edit.add_argument("--out", type=Path, required=True, metavar="NEW.json")
+    edit.set_defaults(run=_edit)
+
+    schema = commands.add_parser("schema", help="print the JSON schema of the mix document, or of its commands")
+    schema.add_argument("--commands", action="store_true", help="of the commands that edit it")
     schema.set_defaults(run=_schema)
 
     demo = commands.add_parser("demo", help="write the demo mixes as documents with their audio")
@@ -157,10 +164,22 @@ def _check(options: argparse.Namespace) -> Answer:
     return {"findings": [asdict(finding) for finding in check(read(options.mix))]}
 
 
-def _schema(options: argparse.Namespace) -> Answer:
-    from metaphon.core.scene.mix import schema
+def _edit(options: argparse.Namespace) -> Answer:
+    from metaphon.core.edits.registry import apply_all, read_all, with_files_in
+    from metaphon.core.files.mixdoc import read, read_json, write
 
-    return schema()
+    folder = options.mix.absolute().parent
+    commands = [with_files_in(command, folder) for command in read_all(read_json(options.commands))]
+    mix, said = apply_all(read(options.mix), commands)
+    write(mix, options.out)
+    return {"document": str(options.out), "edits": said}
+
+
+def _schema(options: argparse.Namespace) -> Answer:
+    from metaphon.core.document.mix import schema
+    from metaphon.core.edits import registry
+
+    return registry.schema() if options.commands else schema()
 
 
 def _demo(options: argparse.Namespace) -> Answer:

@@ -4,23 +4,16 @@ from typing import Any
 
 import numpy as np
 
-from metaphon.core.checks.rules import mended, noticed
+from metaphon.core.checks.rules import mend, noticed
+from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, changes
+from metaphon.core.document.mix import Mix
+from metaphon.core.document.positions import FORMS, directions_of, kept_apart_deg, place_lanes, positions
+from metaphon.core.document.target_omissions import omissions
+from metaphon.core.document.targets import target_named
+from metaphon.core.edits.arrangement import Mirror, Move, Spread, Tilt, Turn
+from metaphon.core.edits.position_forms import UseKeptForm, converted
+from metaphon.core.edits.values import SetValue
 from metaphon.core.errors import InputError
-from metaphon.core.scene.changing import with_value
-from metaphon.core.scene.conversion import (
-    FORMS,
-    converted,
-    directions_of,
-    kept_apart_deg,
-    place_lanes,
-    positions,
-    returned,
-)
-from metaphon.core.scene.left_out import left_out
-from metaphon.core.scene.mix import Mix
-from metaphon.core.scene.moving import mirrored, moved, spread, tilted, turned
-from metaphon.core.scene.profiles import PROFILES, changes
-from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.directions import angles_of, unit_vectors
 from tests.sounds import FolderTest, noise
 
@@ -76,7 +69,7 @@ class Converting(FolderTest):
         old = {lane.target: lane for lane in mix.automation}
         self.assertTrue(all(old[lane.target] == lane for lane in room.automation if lane.target in old))
         self.assertLess(kept_apart_deg(room, room.tracks[0]) or 0.0, 0.2)
-        again = returned(room, ["t0"])
+        again = UseKeptForm(strips=("t0",)).apply(room)
         self.assertEqual(again.tracks[0].placement.coordinates, "sphere")
         np.testing.assert_array_equal(self.path(again, np.linspace(0, 5, 50)), self.path(mix, np.linspace(0, 5, 50)))
 
@@ -96,26 +89,31 @@ class Converting(FolderTest):
     def test_kept_lanes_that_say_something_else_are_found_and_dropped(self) -> None:
         mix, _ = converted(self.one(lanes_of(**PATH)), ["t0"], "cube", "4+5+0")
         self.assertNotIn("two_forms", {finding.rule for finding in noticed(mix)})
-        mix = mirrored(mix, ["t0"])
+        mix = Mirror(strips=("t0",)).apply(mix)
         found = next(finding for finding in noticed(mix) if finding.rule == "two_forms")
         self.assertIn("the room", found.message)
-        after = mended(mix, found)
+        after = mend(mix, found).apply(mix)
         self.assertFalse([lane.target for lane in after.automation if "azimuth" in lane.target])
         self.assertNotIn("two_forms", {finding.rule for finding in noticed(after)})
 
     def test_in_the_room_it_is_moved_along_its_axes_and_by_angles(self) -> None:
         mix, _ = converted(self.one(azimuth_deg=30.0), ["t0"], "cube", "4+5+0")
-        place = moved(mix, {"t0": (110.0, 0.0)}).tracks[0].placement
+        place = Move(places={"t0": (110.0, 0.0)}).apply(mix).tracks[0].placement
         self.assertEqual((place.x, place.y, place.z, place.azimuth_deg), (-1.0, -1.0, 0.0, 30.0))
-        self.assertEqual(with_value(mix, "t0", ("placement", "z"), 0.5).tracks[0].placement.z, 0.5)
-        sphere = with_value(self.one(azimuth_deg=30.0), "t0", ("placement", "y"), -1.0).tracks[0].placement
+        self.assertEqual(SetValue(strips=("t0",), path="placement/z", value=0.5).apply(mix).tracks[0].placement.z, 0.5)
+        sphere = (
+            SetValue(strips=("t0",), path="placement/y", value=-1.0)
+            .apply(self.one(azimuth_deg=30.0))
+            .tracks[0]
+            .placement
+        )
         self.assertAlmostEqual(sphere.azimuth_deg, 110.0, places=3)
         with self.assertRaisesRegex(InputError, "locked"):
-            moved(self.one(locked=True), {"t0": (0.0, 0.0)})
+            Move(places={"t0": (0.0, 0.0)}).apply(self.one(locked=True))
 
     def test_turning_in_the_room_keeps_the_other_set(self) -> None:
         mix, _ = converted(self.one(lanes_of(**PATH), azimuth_deg=40.0), ["t0"], "cube", "4+5+0")
-        made = turned(mix, ["t0"], 30.0)
+        made = Turn(strips=("t0",), by_deg=30.0).apply(mix)
         self.assertEqual(made.tracks[0].placement.azimuth_deg, 40.0)
         old = {lane.target: lane for lane in mix.automation if "azimuth" in lane.target}
         self.assertTrue(old and all(old[lane.target] == lane for lane in made.automation if lane.target in old))
@@ -139,23 +137,26 @@ class Arranging(FolderTest):
         return np.array([unit_vectors(t.placement.azimuth_deg, t.placement.elevation_deg) for t in mix.tracks])
 
     def test_an_arrangement_keeps_its_angles_when_tilted(self) -> None:
-        before, after = self.vectors(self.made), self.vectors(tilted(self.made, ["t0", "t1", "t2"], 25.0, -10.0))
+        before, after = (
+            self.vectors(self.made),
+            self.vectors(Tilt(strips=("t0", "t1", "t2"), pitch_deg=25.0, roll_deg=-10.0).apply(self.made)),
+        )
         np.testing.assert_allclose(before @ before.T, after @ after.T, atol=1e-4)
         self.assertGreater(after[0, 2], 0.3)  # what was in front is lifted
 
     def test_spreading_scales_the_distance_from_the_middle(self) -> None:
-        wide = self.vectors(spread(self.made, ["t0", "t1"], 2.0))
+        wide = self.vectors(Spread(strips=("t0", "t1"), factor=2.0).apply(self.made))
         self.assertAlmostEqual(float(np.degrees(np.arccos(wide[0] @ wide[1]))), 80.0, places=2)
-        self.assertEqual(spread(self.made, ["t0", "t1"], 2.0).tracks[2], self.made.tracks[2])
-        opposite = moved(self.made, {"t0": (90.0, 0.0), "t1": (-90.0, 0.0)})
+        self.assertEqual(Spread(strips=("t0", "t1"), factor=2.0).apply(self.made).tracks[2], self.made.tracks[2])
+        opposite = Move(places={"t0": (90.0, 0.0), "t1": (-90.0, 0.0)}).apply(self.made)
         with self.assertRaisesRegex(InputError, "all round"):
-            spread(opposite, ["t0", "t1"], 2.0)
+            Spread(strips=("t0", "t1"), factor=2.0).apply(opposite)
 
     def test_what_is_locked_stays(self) -> None:
         track = self.made.tracks[0]
         locked = track.model_copy(update={"placement": track.placement.model_copy(update={"locked": True})})
         mix = self.made.model_copy(update={"tracks": (locked, *self.made.tracks[1:])})
-        after = turned(mix, ["t0", "t1"], 10.0)
+        after = Turn(strips=("t0", "t1"), by_deg=10.0).apply(mix)
         self.assertEqual([t.placement.azimuth_deg for t in after.tracks], [0.0, 50.0, 20.0])
 
 
@@ -172,7 +173,7 @@ class LeftOut(FolderTest):
         channels = {"t0": 1, "t1": 6, "t2": 9, "t3": 1, "t4": 1}
 
         def told(name: str) -> list[str]:
-            return left_out(mix, target_named(name), channels)
+            return omissions(mix, target_named(name), channels)
 
         self.assertEqual(told("0+5+0"), ["Lost is placed nowhere.", "Gone feeds nothing."])
         self.assertEqual(told("0+2+0"), ["Lost is placed nowhere.", "Rain: its LFE.", "Gone feeds nothing."])
@@ -184,4 +185,4 @@ class LeftOut(FolderTest):
         mix = self.mix([
             {"sound": "a.wav", "placement": {"mode": "object", "importance": 3 if i == 2 else 10}} for i in range(11)
         ])  # fmt: skip
-        self.assertEqual(list(changes(mix, PROFILES["small"])), ["t2"])
+        self.assertEqual(list(changes(mix, DELIVERY_LIMITS["small"])), ["t2"])

@@ -8,12 +8,12 @@ import soundfile
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from metaphon.core.engine.curves import GRID_FRAMES
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.offline import Cancelled, Progress, file_name, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
-from metaphon.core.scene.targets import target_named
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 OBJECT = {"mode": "object", "azimuth_deg": 0.0}

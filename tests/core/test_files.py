@@ -7,13 +7,13 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
+from metaphon.core.document.mix import schema
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, ClipReader, probe
 from metaphon.core.files.conform import at_mix_rate
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.mixdoc import parse, read, write
 from metaphon.core.measure.alignment import align
-from metaphon.core.scene.mix import schema
 from tests.runner import long_test
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 

@@ -4,10 +4,10 @@ import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from metaphon.core.engine.curves import GRID_FRAMES
+from metaphon.core.document.channel_mapping import describe_mapping
+from metaphon.core.document.targets import BUS_FORMATS, target_named
+from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.plan import compile, latency_samples
-from metaphon.core.scene.entering import told
-from metaphon.core.scene.targets import BUS_FORMATS, target_named
 from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.layouts import layout_named
 from tests.sounds import RATE_HZ, FolderTest, noise
@@ -246,7 +246,8 @@ class Widths(FolderTest):
                 out = self.rendered(self.mix([{"sound": "a.wav", "output": "x"}], buses=buses), "0+2+0")
                 self.assertGreater(np.std(out), 0.01, f"{one} into {two}")
                 self.assertEqual(
-                    told(target_named(one), target_named(two)) == "", one == two or (one < two and "scene" in one)
+                    describe_mapping(target_named(one), target_named(two)) == "",
+                    one == two or (one < two and "scene" in one),
                 )
 
     def test_mono_into_a_scene_is_its_harmonics_and_a_send_may_stand_elsewhere(self) -> None:

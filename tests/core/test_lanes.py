@@ -5,17 +5,26 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.document import lanes
+from metaphon.core.document.breakpoints import Breakpoint, Breakpoints
+from metaphon.core.document.lanes import range_of
+from metaphon.core.document.mix import Automation
+from metaphon.core.document.thinning import thinned_lane
+from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
 from metaphon.core.files import adm_blocks, lane_table
-from metaphon.core.scene import lanes
-from metaphon.core.scene.mix import Automation, Breakpoint, range_of
 from tests.sounds import FolderTest, noise
 
 
 def lane(target: str, *points: tuple[Any, ...]) -> Automation:
-    return Automation(
-        target=target, points=tuple(Breakpoint(t_s=t, value=v, curve=(c or ["linear"])[0]) for t, v, *c in points)
-    )
+    return Automation(target=target, points=Breakpoints.of(Breakpoint(t, v, *c) for t, v, *c in points))
+
+
+def edited(one: Automation, kind: str, mix: Any, **more: Any) -> Automation:
+    """A lane of a mix put through a command."""
+    strip, path = one.target.split("/", 1)
+    after = read({"kind": kind, "strip": strip, "path": path, **more}).apply(lanes.with_lane(mix, one))
+    return lanes.lane_of(after, one.target)
 
 
 def at(one: Automation, *times: float) -> list[float]:
@@ -60,47 +69,63 @@ class Work(FolderTest):
 
     def test_drawing_into_a_lane_keeps_what_is_before_and_after(self) -> None:
         mix = lanes.with_lane(self.made, lane("t0/gain_db", (0.0, -10.0), (4.0, -10.0), (8.0, 0.0)))
-        drawn = [Breakpoint(t_s=3.0, value=-30.0), Breakpoint(t_s=5.0, value=-20.0)]
-        found = lanes.lane_of(lanes.drawn(mix, "t0/gain_db", drawn), "t0/gain_db")
+        stroke = [{"t_s": 3.0, "value": -30.0}, {"t_s": 5.0, "value": -20.0}]
+        draw = {"kind": "draw_lane", "strip": "t0", "path": "gain_db", "points": stroke, "into": True}
+        found = lanes.lane_of(read(draw).apply(mix), "t0/gain_db")
         self.assertEqual([(p.t_s, p.value) for p in found.points],
                          [(0.0, -10.0), (2.999, -10.0), (3.0, -30.0), (5.0, -20.0), (8.0, 0.0)])  # fmt: skip
         with self.assertRaisesRegex(InputError, "goes from -120 to 12"):
-            lanes.drawn(mix, "t0/gain_db", [Breakpoint(t_s=0.0, value=20.0)])
+            read({**draw, "points": [{"t_s": 0.0, "value": 20.0}]}).apply(mix)
         with self.assertRaisesRegex(InputError, "moves nothing that can move"):
-            lanes.drawn(mix, "t0/name", drawn)
+            read({**draw, "path": "name"}).apply(mix)
 
     def test_trim_stretch_scale(self) -> None:
         one = lane("t0/gain_db", (1.0, -10.0), (3.0, -20.0), (9.0, 0.0))
-        trimmed = lanes.trimmed(one, 2.0, 6.0)
+        trimmed = edited(one, "trim_lane", self.made, start_s=2.0, end_s=6.0)
         self.assertEqual([(p.t_s, p.value) for p in trimmed.points], [(2.0, -15.0), (3.0, -20.0), (6.0, -10.0)])
-        longer = lanes.stretched(one, 2.0, 0.5)
+        longer = edited(one, "stretch_lane", self.made, factor=2.0, by_s=0.5)
         self.assertEqual([p.t_s for p in longer.points], [1.5, 5.5, 17.5])
-        larger = lanes.scaled(one, 2.0, -10.0, -120.0, 12.0)
+        larger = edited(one, "scale_lane", self.made, factor=2.0, about=-10.0)
         self.assertEqual([p.value for p in larger.points], [-10.0, -30.0, 10.0])
-        held = lanes.scaled(one, 5.0, -10.0, -25.0, 12.0)
-        self.assertEqual([p.value for p in held.points], [-10.0, -25.0, 12.0])
+        held = edited(one, "scale_lane", self.made, factor=10.0, about=10.0)
+        self.assertEqual([p.value for p in held.points], [-120.0, -120.0, -90.0])
 
     def test_copies_go_where_such_a_lane_can_be(self) -> None:
         mix = lanes.with_lane(self.made, lane("t0/gain_db", (0.0, -10.0), (1.0, 0.0)))
-        self.assertEqual(lanes.lane_of(lanes.copied(mix, ["t0/gain_db"], ["t1"]), "t1/gain_db").points[0].value, -10.0)
+        copy = {"kind": "copy_lane", "strip": "t0", "path": "gain_db", "to": ["t1"]}
+        self.assertEqual(lanes.lane_of(read(copy).apply(mix), "t1/gain_db").points[0].value, -10.0)
         mix = lanes.with_lane(mix, lane("t0/sends/b/level_db", (0.0, -10.0)))
         with self.assertRaisesRegex(InputError, "moves nothing"):
-            lanes.copied(mix, ["t0/sends/b/level_db"], ["t1"])
+            read({**copy, "path": "sends/b/level_db"}).apply(mix)
 
     def test_thinning_stays_within_its_bound(self) -> None:
         times = np.arange(0.0, 8.0, 0.02)
         values = 40.0 * np.sin(times) + 0.05 * np.cos(50 * times)
         dense = lane("t0/placement/elevation_deg", *zip(times, values, strict=True))
-        fewer = lanes.thinned(dense, 0.5)
+        fewer = thinned_lane(dense, 0.5)
         self.assertLess(len(fewer.points), len(times) / 8)
         self.assertLessEqual(np.abs(lanes.values_at(fewer.points, times) - values).max(), 0.5 + 1e-9)
         spinning = lane("t0/placement/azimuth_deg", *((t, (t * 90.0 + 180) % 360 - 180) for t in times))
-        kept = lanes.thinned(spinning, 1.0)
+        kept = thinned_lane(spinning, 1.0)
         self.assertGreater(len(kept.points), 4)  # a turn of 720 degrees stays one
         apart = lanes.values_at(kept.points, times, True) - lanes.values_at(spinning.points, times, True)
         self.assertLess(np.abs(apart).max(), 1.0)
         stepped = lane("t0/gain_db", (0.0, 0.0), (1.0, 0.0, "hold"), (2.0, -6.0), (3.0, -6.0), (4.0, -6.0))
-        self.assertEqual([p.t_s for p in lanes.thinned(stepped, 0.1).points], [0.0, 1.0, 2.0, 4.0])
+        self.assertEqual([p.t_s for p in thinned_lane(stepped, 0.1).points], [0.0, 1.0, 2.0, 4.0])
+
+    def test_single_breakpoints_are_moved_added_and_taken_away(self) -> None:
+        one = lane("t0/gain_db", (1.0, -10.0), (3.0, -20.0, "hold"), (9.0, 0.0))
+        moved = edited(one, "set_breakpoint", self.made, place=0, t_s=4.0, value=-5.0)
+        self.assertEqual(list(moved.points), [(3.0, -20.0, "hold"), (4.0, -5.0, "linear"), (9.0, 0.0, "linear")])
+        added = edited(one, "set_breakpoint", self.made, t_s=2.0, value=-1.0, curve="smooth")
+        self.assertEqual(added.points[1], (2.0, -1.0, "smooth"))
+        self.assertEqual(len(edited(one, "remove_breakpoint", self.made, place=1).points), 2)
+        only = read({"kind": "remove_breakpoint", "strip": "t0", "path": "gain_db", "place": 0})
+        mix = lanes.with_lane(self.made, lane("t0/gain_db", (1.0, 0.0)))
+        self.assertEqual(only.apply(mix).automation, ())
+        for change, words in (({"place": 3}, "no longer there"), ({"value": 20.0}, "goes from -120 to 12")):
+            with self.assertRaisesRegex(InputError, words):
+                edited(one, "set_breakpoint", self.made, **{"place": 0, "t_s": 0.0, "value": 0.0, **change})
 
 
 class Tables(unittest.TestCase):

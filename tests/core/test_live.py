@@ -4,10 +4,10 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.document.targets import target_named
 from metaphon.core.engine.live import FADE_FRAMES, Player
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output
-from metaphon.core.scene.targets import target_named
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 STEREO = Output(target_named("0+2+0"))

@@ -5,10 +5,10 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.document.targets import target_named
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output
-from metaphon.core.scene.targets import target_named
 from tests.runner import long_test
 from tests.sounds import FolderTest, sine
 

@@ -4,9 +4,9 @@ import unittest
 
 import numpy as np
 
+from metaphon.core.document.targets import target_named
 from metaphon.core.listen.meters import BANDS_HZ, STEP_FRAMES, Meters
 from metaphon.core.measure.programme import ProgrammeMeter
-from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.layouts import LAYOUTS
 from tests.sounds import RATE_HZ, noise, sine
 

@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
+from metaphon.core.document.targets import target_named
 from metaphon.core.errors import InputError
 from metaphon.core.listen.device import in_room
 from metaphon.core.listen.headphones import (
@@ -18,7 +19,6 @@ from metaphon.core.listen.headphones import (
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds, TestSignal, made_up
 from metaphon.core.listen.monitor import Correction, Loudspeaker, LoudspeakerSet, Room
 from metaphon.core.listen.practice_room import calibrated, measure, standing
-from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.binaural import loudspeaker_responses
 from metaphon.core.spatial.head import SHIPPED as SHIPPED_HEAD
 from metaphon.core.spatial.head import load_head

@@ -2,9 +2,12 @@
 
 import numpy as np
 
+from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, changes
+from metaphon.core.document.thinning import thinned_directions
+from metaphon.core.edits.lane_edits import StandStill
+from metaphon.core.edits.recorded_paths import RecordPath
+from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
-from metaphon.core.scene.gestures import recorded, still, thinned_path
-from metaphon.core.scene.profiles import PROFILES, changes
 from metaphon.core.spatial.directions import unit_vectors
 from tests.sounds import FolderTest, noise
 
@@ -18,7 +21,7 @@ class Gestures(FolderTest):
         wanted = unit_vectors(azimuth, elevation)
         counts = []
         for within in (0.2, 1.0, 5.0):
-            kept = thinned_path(times, azimuth, elevation, within)
+            kept = thinned_directions(times, azimuth, elevation, within)
             line = unit_vectors(
                 np.interp(times, times[kept], azimuth[kept]), np.interp(times, times[kept], elevation[kept])
             )
@@ -32,19 +35,21 @@ class Gestures(FolderTest):
         self.write("a.wav", noise(1, 0.1))
         place = {"mode": "object", "azimuth_deg": 20.0, "elevation_deg": 0.0}
         mix = self.mix([{"sound": "a.wav", "placement": place}])
-        points = [(2.0, 170.0, 0.0), (3.0, -170.0, 10.0), (4.0, -150.0, 10.0)]
-        made = recorded(mix, "t0", points, 0.01)
+        points = ((2.0, 170.0, 0.0), (3.0, -170.0, 10.0), (4.0, -150.0, 10.0))
+        made = RecordPath(strip="t0", points=points, within_deg=0.01).apply(mix)
         lanes = {lane.target: [(p.t_s, p.value) for p in lane.points] for lane in made.automation}
         self.assertEqual(
             lanes["t0/placement/azimuth_deg"], [(0.0, 20.0), (1.999, 20.0), (2.0, 170.0), (3.0, -170.0), (4.0, -150.0)]
         )  # across the rear by the shorter way
-        again = recorded(made, "t0", [(2.5, 180.0, 5.0), (2.8, -176.0, 5.0)], 0.01)
+        again = RecordPath(strip="t0", points=((2.5, 180.0, 5.0), (2.8, -176.0, 5.0)), within_deg=0.01).apply(made)
         times = [p.t_s for lane in again.automation if "azimuth" in lane.target for p in lane.points]
         self.assertEqual(times, [0.0, 1.999, 2.0, 2.499, 2.5, 2.8, 3.0, 4.0])
-        self.assertEqual(still(again, "t0"), mix)
-        for bad in ([], [(1.0, 0.0, 0.0)], [(1.0, 0.0, 0.0), (1.0, 1.0, 0.0)], [(0.0, np.nan, 0.0), (1.0, 0.0, 0.0)]):
+        self.assertEqual(StandStill(strip="t0").apply(again), mix)
+        for bad in ([], [(1.0, 0.0, 0.0)], [(1.0, 0.0, 0.0), (1.0, 1.0, 0.0)]):
             with self.assertRaisesRegex(InputError, "Nothing was recorded"):
-                recorded(mix, "t0", bad)
+                read({"kind": "record_path", "strip": "t0", "points": bad}).apply(mix)
+        with self.assertRaisesRegex(InputError, "Points"):
+            read({"kind": "record_path", "strip": "t0", "points": [(0.0, float("nan"), 0.0), (1.0, 0.0, 0.0)]})
 
 
 class Profiles(FolderTest):
@@ -59,14 +64,16 @@ class Profiles(FolderTest):
             automation=[{"target": "t4/placement/elevation_deg",
                          "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": -5}]}],
         )  # fmt: skip
-        self.assertEqual(changes(mix, PROFILES["open"]), {})
-        self.assertEqual(changes(mix, PROFILES["dome"]), {"t1": ["raised to the ears"], "t4": ["raised to the ears"]})
-        small = changes(mix, PROFILES["small"])
+        self.assertEqual(changes(mix, DELIVERY_LIMITS["open"]), {})
+        self.assertEqual(
+            changes(mix, DELIVERY_LIMITS["dome"]), {"t1": ["raised to the ears"], "t4": ["raised to the ears"]}
+        )
+        small = changes(mix, DELIVERY_LIMITS["small"])
         self.assertEqual(
             small, {"t2": ["becomes a point"], "t3": ["moved out to the sphere"], "t6": ["scene decoded to 5.1"]}
         )
-        channels = changes(mix, PROFILES["channels"])
+        channels = changes(mix, DELIVERY_LIMITS["channels"])
         self.assertEqual([channels[f"t{i}"] for i in range(5)], [["panned into 7.1.4"]] * 5)
         self.assertEqual(channels["t5"], ["bed 5.1 set in 7.1.4"])
         many = self.mix([{**at(), "id": f"o{i}"} for i in range(12)])
-        self.assertEqual(list(changes(many, PROFILES["small"])), ["o10", "o11"])
+        self.assertEqual(list(changes(many, DELIVERY_LIMITS["small"])), ["o10", "o11"])

@@ -4,13 +4,13 @@ from typing import Any
 
 import numpy as np
 
-from metaphon.core.engine.curves import GRID_FRAMES
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
-from metaphon.core.listen.monitor import NOW, Hearing
+from metaphon.core.listen.monitor import NOW, MonitorSource
 from metaphon.core.listen.session import Session
-from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.air import air_absorption_db_per_m
 from metaphon.core.spatial.ambisonics import encode
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
@@ -193,7 +193,7 @@ class StandIns(FolderTest):
                 session = Session(RATE_HZ)
                 self.addCleanup(session.close)
                 session.set_document(NOW, mix)
-                session.hear("a", Hearing(target="0+5+0", what="stem", strip=strip, stand_in=signal))  # type: ignore[arg-type]
+                session.hear("a", MonitorSource(target="0+5+0", what="stem", strip=strip, stand_in=signal))  # type: ignore[arg-type]
                 readings = [session.take(2048).readings for _ in range(8)]
                 loud = max(readings, key=lambda r: max(r["hold"]))["hold"]
                 self.assertEqual(int(np.argmax(loud)), channel, f"{strip} {signal}")

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from metaphon.core.listen.monitor import NOW
-from metaphon.core.listen.pace import LEAD_S, LONG_FRAMES, TRUST_S
 from metaphon.core.listen.serving import Server
+from metaphon.core.listen.stream_clock import LEAD_S, LONG_FRAMES, TRUST_S
 from tests.sounds import RATE_HZ, FolderTest, sine, unpacked
 
 STATE: dict[str, Any] = {
@@ -38,7 +38,7 @@ class Engine(FolderTest):
         self.tell("do", {"do": what, **rest})
 
     def begin(self, at: int = 0) -> None:
-        self.tell("document", NOW, self.mix_now)
+        self.tell("document", NOW, self.mix_now, [])
         self.tell("state", STATE)
         before = len(self.stretches)
         self.do("play", at=at)
@@ -133,7 +133,7 @@ class Engine(FolderTest):
 
     def test_what_cannot_be_heard_is_said_and_it_lives_on(self) -> None:
         empty = self.mix_now.model_copy(update={"tracks": ()})
-        self.tell("document", NOW, empty)
+        self.tell("document", NOW, empty, [])
         self.tell("state", STATE)
         self.do("play", at=0)
         self.until(lambda: any("no sound yet" in m.get("message", "") for m in self.said))
@@ -150,7 +150,7 @@ class Engine(FolderTest):
         self.begin()
         self.hear()
         loud = float(np.abs(self.sounds[-1]).max())
-        self.tell("preview", "t0", ("gain_db",), -60.0)
+        self.tell("preview", {"kind": "set", "strips": ["t0"], "path": "gain_db", "value": -60.0}, "t0 gain_db", None)
         for _ in range(8):
             before = self.reached
             self.do("played", epoch=1, frames=before, gaps=0)

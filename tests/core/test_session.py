@@ -6,7 +6,7 @@ import numpy as np
 
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
-from metaphon.core.listen.monitor import NOW, Binaural, Checks, Hearing, Monitor, VirtualPair
+from metaphon.core.listen.monitor import NOW, Binaural, Checks, Monitor, MonitorSource, VirtualPair
 from metaphon.core.listen.session import Session
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
@@ -16,7 +16,7 @@ class SessionTest(FolderTest):
         session = Session(RATE_HZ)
         self.addCleanup(session.close)
         session.set_document(NOW, mix)
-        session.hear("a", Hearing(**settings))
+        session.hear("a", MonitorSource(**settings))
         return session
 
     def heard(self, session: Session, stretches: int = 6) -> np.ndarray:
@@ -40,14 +40,14 @@ class Heard(SessionTest):
         whole = self.rendered(mix, "0+2+0")
         pair, mono = noise(2, 2.0), noise(1, 2.0, seed=5)
         cases = {
-            "mix": (Hearing(), whole),
-            "stem": (Hearing(what="stem", strip="t0"), pair * 10 ** (-6 / 20)),
-            "alone": (Hearing(what="alone", strip="t0"), pair * 10 ** (-6 / 20)),
-            "before": (Hearing(what="before", strip="t0"), pair),
-            "beds": (Hearing(kinds="beds"), pair * 10 ** (-6 / 20)),
-            "objects": (Hearing(kinds="objects"), np.concatenate([mono, mono * 0]) * 10 ** (-3 / 20)),
-            "without chains": (Hearing(chains=False, kinds="beds"), pair),
-            "mono alone": (Hearing(what="before", strip="t1"), np.repeat(mono, 2, axis=0) * np.sqrt(0.5)),
+            "mix": (MonitorSource(), whole),
+            "stem": (MonitorSource(what="stem", strip="t0"), pair * 10 ** (-6 / 20)),
+            "alone": (MonitorSource(what="alone", strip="t0"), pair * 10 ** (-6 / 20)),
+            "before": (MonitorSource(what="before", strip="t0"), pair),
+            "beds": (MonitorSource(kinds="beds"), pair * 10 ** (-6 / 20)),
+            "objects": (MonitorSource(kinds="objects"), np.concatenate([mono, mono * 0]) * 10 ** (-3 / 20)),
+            "without chains": (MonitorSource(chains=False, kinds="beds"), pair),
+            "mono alone": (MonitorSource(what="before", strip="t1"), np.repeat(mono, 2, axis=0) * np.sqrt(0.5)),
         }
         for name, (hearing, expected) in cases.items():
             session = self.session(mix, **hearing.model_dump())
@@ -60,7 +60,11 @@ class Heard(SessionTest):
         session = self.session(mix)
         whole = self.rendered(mix, "0+2+0")
         parts = [self.heard(session, 4)]
-        for hearing in (Hearing(what="stem", strip="t0"), Hearing(target="0+2+0", kinds="objects"), Hearing()):
+        for hearing in (
+            MonitorSource(what="stem", strip="t0"),
+            MonitorSource(target="0+2+0", kinds="objects"),
+            MonitorSource(),
+        ):
             session.hear("a", hearing)
             parts.append(self.heard(session, 2))
         sound = np.concatenate(parts, axis=1)
@@ -71,8 +75,8 @@ class Heard(SessionTest):
     def test_a_strip_that_is_gone_is_told_and_the_rest_goes_on(self) -> None:
         session = self.session(self.pair())
         with self.assertRaisesRegex(InputError, "no longer in the mix"):
-            session.hear("a", Hearing(what="stem", strip="t9"))
-        self.assertEqual(session.hearings["a"], Hearing())
+            session.hear("a", MonitorSource(what="stem", strip="t9"))
+        self.assertEqual(session.hearings["a"], MonitorSource())
         self.assertTrue(self.heard(session).any())
 
     def test_a_jump_before_anything_has_sounded(self) -> None:
@@ -135,7 +139,7 @@ class Comparing(SessionTest):
         quiet = self.mix([{"sound": "a.wav", "placement": bed, "gain_db": -7.0}])
         session = self.session(loud)
         session.set_document("revision 3", quiet)
-        session.hear("b", Hearing(source="revision 3"))
+        session.hear("b", MonitorSource(source="revision 3"))
         session.compare(True)
         for _ in range(60):
             one = session.take(2048)

@@ -11,11 +11,11 @@ from scipy.special import sph_harm_y
 from spaudiopy import decoder, sph
 from spaudiopy.grids import load_t_design
 
-from metaphon.core.engine.curves import Curve
-from metaphon.core.engine.object_points import Where, layout_gains, scene_gains
+from metaphon.core.document.mix import Placement
+from metaphon.core.document.positions import FORMS
+from metaphon.core.engine.automation import Curve
+from metaphon.core.engine.object_panning import ObjectPosition, layout_gains, scene_gains
 from metaphon.core.errors import InputError
-from metaphon.core.scene.conversion import FORMS
-from metaphon.core.scene.mix import Placement
 from metaphon.core.spatial.air import air_absorption_db_per_m, level_at
 from metaphon.core.spatial.ambisonics import encode, sphere_grid
 from metaphon.core.spatial.cube_panning import cube_pan, cube_positions
@@ -37,7 +37,7 @@ def directions(count: int) -> tuple[np.ndarray, np.ndarray]:
     return MANY.uniform(-180, 180, count), np.degrees(np.arcsin(MANY.uniform(-1, 1, count)))
 
 
-def where(**said: object) -> Where:
+def where(**said: object) -> ObjectPosition:
     """An object that stands still."""
     place = Placement.model_validate({"mode": "object", **said})
 
@@ -46,7 +46,7 @@ def where(**said: object) -> Where:
         return Curve.of(place.extent_deg if value is None else value)
 
     others = [curve(name) for name in ("pair_deg", "divergence", "diffuseness")]
-    return Where(place, tuple(map(curve, FORMS[place.coordinates])), *others, ((0.0, 0.0),))  # type: ignore[arg-type]
+    return ObjectPosition(place, tuple(map(curve, FORMS[place.coordinates])), *others, ((0.0, 0.0),))  # type: ignore[arg-type]
 
 
 def gains(layout: str = "4+7+0", **said: object) -> np.ndarray:
@@ -293,7 +293,7 @@ class Air(unittest.TestCase):
         )
 
 
-class Unlike(unittest.TestCase):
+class Decorrelator(unittest.TestCase):
     def test_decorrelators_are_unlike_and_flat_in_energy(self) -> None:
         """Alary, Politis & Valimaki 2017: low correlation between filters, unit energy each."""
         filters = decorrelators(12, 48000)

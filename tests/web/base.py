@@ -2,6 +2,7 @@
 
 import io
 import json
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,10 @@ from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.test import Client, TestCase
 from django.urls import reverse
 
+from metaphon.core.document.mix import Mix as Document
+from metaphon.web.mixes import snapshots
 from metaphon.web.mixes.models import Member, Mix, Strip, Target
+from metaphon.web.mixes.snapshots import document_of
 from tests.sounds import RATE_HZ, noise
 
 
@@ -47,6 +51,28 @@ class WebTest(TestCase):
         """Post as htmx does."""
         headers = {"HX-Request": "true"} | ({"X-Seen-Revision": str(seen)} if seen is not None else {})
         return (client or self.client).post(self.url(view, *arguments), data, headers=headers)
+
+    def edit(self, workspace: str, *, seen: int | None = None, client: Client | None = None, **command: object) -> Any:
+        """Send a command as a workspace does."""
+        return self.post(f"{workspace}:edit", seen=seen, client=client, command=json.dumps(command))
+
+    def set(
+        self, strip: Strip, path: str, value: object, *, also: Sequence[Strip] = (), groups: bool = True,
+        workspace: str = "flow", seen: int | None = None, client: Client | None = None,
+    ) -> Any:  # fmt: skip
+        """Set a value of a strip, and of those chosen with it, as a control does."""
+        strips = [strip.ref, *(one.ref for one in also)]
+        command = {"kind": "set", "strips": strips, "path": path, "value": value, "with_group": groups}
+        return self.edit(workspace, seen=seen, client=client, **command)
+
+    def write(self, rows: Any, **values: object) -> None:
+        """Set up rows without a command, as no program would: what is kept of the mix is read anew."""
+        rows.update(**values)
+        snapshots.forget()
+
+    def document(self) -> Document:
+        """The mix as it is."""
+        return document_of(Mix.objects.get(pk=self.mix.pk))
 
     def upload(self, name: str, content: bytes) -> Any:
         file = TemporaryUploadedFile(name, "audio/wav", len(content), None)

@@ -6,10 +6,11 @@ from typing import Any
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from metaphon.core.document.lanes import lanes_of
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.core.spatial.localisation import localised
 from metaphon.core.spatial.panning import vector_pan
-from metaphon.web.mixes.models import Automation, Placement
+from metaphon.web.mixes.models import Placement
 from tests.sounds import noise
 from tests.web.base import WebTest, make_user
 
@@ -19,7 +20,24 @@ class FieldBase(WebTest):
         super().setUp()
         self.one, self.two, self.three = (self.bring_in(f"{name}.wav") for name in ("one", "two", "three"))
         for strip, azimuth in ((self.one, 30.0), (self.two, 170.0)):
-            Placement.objects.filter(strip=strip).update(mode="object", azimuth_deg=azimuth, elevation_deg=80.0)
+            self.write(Placement.objects.filter(strip=strip), mode="object", azimuth_deg=azimuth, elevation_deg=80.0)
+
+    def move(self, places: object) -> Any:
+        return self.edit("field", kind="move", places=places)
+
+    def both(self, kind: str, **more: object) -> Any:
+        """Do something to both objects."""
+        return self.edit("field", kind=kind, strips=[self.one.ref, self.two.ref], **more)
+
+    def alone(self, kind: str, **more: object) -> Any:
+        return self.edit("field", kind=kind, strips=[self.one.ref], **more)
+
+    def place_of(self, path: str, value: object) -> Any:
+        return self.set(self.one, f"placement/{path}", value, workspace="field")
+
+    def lanes_of(self, strip: Any) -> dict[str, list[tuple[float, float, str]]]:
+        """The lanes of a strip by what they move, as breakpoints."""
+        return {path: list(lane.points) for path, lane in lanes_of(self.document(), strip.ref).items()}
 
     def places(self) -> list[tuple[float, float]]:
         rows = Placement.objects.filter(strip__in=(self.one, self.two)).order_by("strip__pk")
@@ -42,81 +60,82 @@ class FieldTest(FieldBase):
         self.assertEqual(self.client.get(self.url("field:show")).status_code, 404)
 
     def test_several_are_moved_in_one_step_and_undone_in_one(self) -> None:
-        places = {self.one.pk: [-190.0, 95.0], self.two.pk: [10.0, -20.0]}
-        self.assertEqual(self.post("field:move", places=json.dumps(places)).status_code, 200)
+        places = {self.one.ref: [-190.0, 95.0], self.two.ref: [10.0, -20.0]}
+        self.assertEqual(self.move(places).status_code, 200)
         self.assertEqual(self.places(), [(170.0, 90.0), (10.0, -20.0)])
         self.post("undo")
         self.assertEqual(self.places(), [(30.0, 80.0), (170.0, 80.0)])
 
     def test_turning_keeps_the_arrangement_and_takes_paths_along(self) -> None:
-        points = [{"t_s": 0.0, "value": 150.0}, {"t_s": 2.0, "value": 200.0}]
-        Automation.objects.create(mix=self.mix, target=f"{self.two.ref}/placement/azimuth_deg", points=points)
-        self.post("field:turn", by="30")
+        lane = {"strip": self.two.ref, "path": "placement/azimuth_deg"}
+        points = [{"t_s": 0.0, "value": 150.0}, {"t_s": 2.0, "value": -160.0}]
+        self.edit("field", kind="draw_lane", points=points, **lane)
+        self.both("turn", by_deg=30)
         self.assertEqual(self.places(), [(60.0, 80.0), (-160.0, 80.0)])
-        lane = self.mix.automation.get()
-        self.assertEqual([p["value"] for p in lane.points], [180.0, -130.0])  # the shorter way leads across the rear
-        self.post("field:turn", how="mirror", ids=str(self.one.pk))
+        values = lambda: [value for _, value, _ in self.lanes_of(self.two)["placement/azimuth_deg"]]  # noqa: E731
+        self.assertEqual(values(), [180.0, -130.0])  # the shorter way leads across the rear
+        self.alone("mirror")
         self.assertEqual(self.places()[0], (-60.0, 80.0))
-        self.post("field:turn", how="mirror")
-        self.assertEqual([p["value"] for p in self.mix.automation.get().points], [180.0, 130.0])
+        self.both("mirror")
+        self.assertEqual(values(), [180.0, 130.0])
         for _ in range(3):
             self.post("undo")
         self.assertEqual(self.places(), [(30.0, 80.0), (170.0, 80.0)])
-        self.assertEqual(self.mix.automation.get().points, points)
-        moving = self.post("field:move", places=json.dumps({self.two.pk: [0.0, 0.0]}))
+        self.assertEqual(values(), [150.0, -160.0])
+        moving = self.move({self.two.ref: [0.0, 0.0]})
         self.assertIn("moves by automation", self.said(moving))
 
     def test_a_recorded_path_is_kept_and_taken_away(self) -> None:
         points = [[1.0, 170.0, 80.0], [1.5, -170.0, 60.0], [2.0, -150.0, 40.0]]
-        self.post("field:record", self.one.pk, points=json.dumps(points))
-        lanes = {lane.target: lane.points for lane in self.mix.automation.all()}
+        self.edit("field", kind="record_path", strip=self.one.ref, points=points)
+        lanes = self.lanes_of(self.one)
         self.assertEqual(len(lanes), 2)
-        self.assertEqual(
-            lanes[f"{self.one.ref}/placement/azimuth_deg"][-1], {"t_s": 2.0, "value": -150.0, "curve": "linear"}
-        )
+        self.assertEqual(lanes["placement/azimuth_deg"][-1], (2.0, -150.0, "linear"))
         shown = json.loads(self.client.get(self.url("field:show")).context["objects"])
         turns = [azimuth for at, azimuth, _, _ in shown[0]["path"] if at >= 1.0]
         self.assertEqual((round(turns[0]), round(turns[-1])), (170, 210))  # across the rear by the shorter way
-        self.assertContains(self.client.get(self.url("field:one", self.one.pk)), "Stand still")
-        self.post("field:still", self.one.pk)
+        self.assertContains(self.client.get(self.url("field:one", self.one.ref)), "Stand still")
+        self.edit("field", kind="stand_still", strip=self.one.ref)
         self.assertFalse(self.mix.automation.exists())
         self.post("undo")
         self.assertEqual(self.mix.automation.count(), 2)
-        for bad in ("", "[1]", "[]"):
-            self.assertRegex(
-                self.said(self.post("field:record", self.one.pk, points=bad)), "cannot be read|Nothing was"
-            )
+        for bad, words in (("", "Points"), ([1], "Points"), ([], "Nothing was recorded"), ([[0, 1, 2]], "Nothing was")):
+            answer = self.edit("field", kind="record_path", strip=self.one.ref, points=bad)
+            self.assertIn(words, self.said(answer))
 
     def test_what_a_delivery_will_change_stays_in_view_after_an_edit(self) -> None:
         page = self.client.get(self.url("field:show") + "?profile=channels")
         self.assertContains(page, "panned into 7.1.4", count=2)
-        answer = self.client.post(
-            self.url("field:turn"), {"by": "10"}, headers={"HX-Request": "true", "X-Profile": "channels"}
-        )
+        turn = {"kind": "turn", "strips": [self.one.ref], "by_deg": 10}
+        headers = {"HX-Request": "true", "X-Delivery": "channels"}
+        answer = self.client.post(self.url("field:edit"), {"command": json.dumps(turn)}, headers=headers)
         self.assertContains(answer, "panned into 7.1.4", count=2)
 
     def test_one_position_said_in_two_ways(self) -> None:
         """30 degrees at ear level is the front left corner of the room; along its left wall x stays at -1."""
-        Placement.objects.filter(strip=self.one).update(elevation_deg=0.0)
-        shown = self.client.get(self.url("field:one", self.one.pk))
-        self.assertEqual([number for _, number, _, _ in shown.context["room"]], [-1.0, 1.0, 0.0])
-        self.post("field:set", self.one.pk, "y", y="-1")
+        self.write(Placement.objects.filter(strip=self.one), elevation_deg=0.0)
+        shown = self.client.get(self.url("field:one", self.one.ref))
+        self.assertEqual([number for _, number, _ in shown.context["room"]], [-1.0, 1.0, 0.0])
+        self.place_of("y", "-1")
         self.assertEqual(self.places()[0], (110.0, 0.0))
-        self.post("field:set", self.one.pk, "z", z="1")
+        self.place_of("z", "1")
         self.assertEqual(self.places()[0], (110.0, 30.0))
-        self.post("field:set", self.one.pk, "x", x="-0.5")
-        self.post("field:set", self.one.pk, "y", y="-0.5")
-        self.post("field:set", self.one.pk, "z", z="0")
+        self.place_of("x", "-0.5")
+        self.place_of("y", "-0.5")
+        self.place_of("z", "0")
         self.assertAlmostEqual(Placement.objects.get(strip=self.one).distance, 0.5)
-        self.assertIn("may be", self.said(self.post("field:set", self.one.pk, "x", x="2")))
-        self.assertIn("has no w", self.said(self.post("field:set", self.one.pk, "w", w="0")))
+        self.assertIn("may be", self.said(self.place_of("x", "2")))
+        self.assertIn("no value placement/w", self.said(self.place_of("w", "0")))
 
     def test_bad_input_is_one_sentence(self) -> None:
-        for places in ("", "[]", "{}", '{"1": 3}', f'{{"{self.one.pk}": [1e999, 0]}}', '{"999999": [0, 0]}'):
-            self.assertIn("cannot be read", self.said(self.post("field:move", places=places)))
-        self.assertIn("The turn may be", self.said(self.post("field:turn", by="400")))
-        Placement.objects.filter(strip__mix=self.mix).update(mode="bed")
-        self.assertIn("no objects", self.said(self.post("field:turn", by="10")))
+        for places in ("", [], {}, {"1": 3}, {self.one.ref: [float("inf"), 0]}):
+            self.assertIn("Places", self.said(self.move(places)))
+        self.assertIn("no longer in the mix", self.said(self.move({"nobody": [0, 0]})))
+        self.assertIn("cannot be read", self.said(self.post("field:edit", command="{")))
+        self.assertIn("no command 'fly'", self.said(self.edit("field", kind="fly")))
+        self.assertIn("By may be -180 to 180", self.said(self.both("turn", by_deg=400)))
+        self.write(Placement.objects.filter(strip__mix=self.mix), mode="bed")
+        self.assertIn("nothing is chosen", self.said(self.edit("field", kind="turn", strips=[], by_deg=10)))
 
 
 class Localised(WebTest):
@@ -138,66 +157,63 @@ class Placing(FieldBase):
         return Placement.objects.get(strip=strip)
 
     def test_every_setting_is_set_for_one_or_all_chosen(self) -> None:
-        ids = f"{self.one.pk},{self.two.pk}"
         for field, value in (
             ("extent_deg", "30"), ("extent_height_deg", "10"), ("diffuseness", "0.5"), ("importance", "3"), ("snap", "on"),
             ("travel", "on"), ("sphere_m", "4"), ("level_db_per_doubling", "6"), ("locked", "on"), ("locked", "off"),
-            ("excluded", "rear"),
         ):  # fmt: skip
-            self.assertEqual(
-                self.post("field:set", self.one.pk, field, ids=ids, **{field: value}).status_code, 200, field
-            )
+            answer = self.set(self.one, f"placement/{field}", value, also=[self.two], workspace="field")
+            self.assertEqual(answer.status_code, 200, field)
+        self.both("toggle", path="placement/excluded", item="rear")
         for strip in (self.one, self.two):
             row = self.place(strip)
             self.assertEqual((row.extent_deg, row.extent_height_deg, row.diffuseness, row.importance, row.snap, row.excluded),
                              (30.0, 10.0, 0.5, 3, True, ["rear"]))  # fmt: skip
         self.assertEqual(self.place(self.three).extent_deg, 0.0)
-        self.post("field:set", self.one.pk, "azimuth_deg", ids=ids, azimuth_deg="40")
+        self.set(self.one, "placement/azimuth_deg", "40", also=[self.two], workspace="field")
         self.assertEqual([row[0] for row in self.places()], [40.0, 180.0])  # positions go along
-        panel = self.client.get(self.url("field:one", self.one.pk)).content.decode()
+        panel = self.client.get(self.url("field:one", self.one.ref)).content.decode()
         for words in ("Air absorption", "Diffuseness", "Importance", "Stay on the sphere", "Rear"):
             self.assertIn(words, panel)
 
     def test_modes_are_set_for_many_and_what_is_left_out_is_said(self) -> None:
-        ids = f"{self.one.pk},{self.two.pk}"
-        page = self.post("field:place", ids=ids, mode="none")
+        page = self.both("place", mode="none")
         self.assertContains(page, "one is placed nowhere.")
         self.assertContains(page, "in no target")
         self.assertContains(self.client.get(self.url("handover:show")), "Without 2: one is placed nowhere.")
-        self.post("field:place", ids=ids, mode="4+7+0")
+        self.both("place", mode="4+7+0")
         self.assertEqual((self.place(self.one).mode, self.place(self.one).layout), ("bed", "4+7+0"))
-        self.assertIn("bed, object, scene or none", self.said(self.post("field:place", ids=ids, mode="wall")))
-        self.assertIn("Nothing is chosen", self.said(self.post("field:place", mode="none")))
+        self.assertIn("bed, object, scene or none", self.said(self.both("place", mode="wall")))
+        self.assertIn("nothing is chosen", self.said(self.edit("field", kind="place", strips=[], mode="none")))
 
     def test_converting_reports_keeps_both_and_goes_back(self) -> None:
-        Placement.objects.filter(strip=self.one).update(elevation_deg=-20.0, distance=0.5)
-        answer = self.post("field:convert", ids=str(self.one.pk), to="cube", reference="4+5+0")
+        self.write(Placement.objects.filter(strip=self.one), elevation_deg=-20.0, distance=0.5)
+        answer = self.alone("convert", to="cube", reference="4+5+0")
         self.assertContains(answer, "below the listener")
         self.assertContains(answer, "inside the room")
         row = self.place(self.one)
         self.assertEqual((row.coordinates, row.azimuth_deg, row.x), ("cube", 30.0, -0.5))
-        self.assertContains(self.client.get(self.url("field:one", self.one.pk)), "0.0° from here")
-        self.post("field:set", self.one.pk, "azimuth_deg", azimuth_deg="-30")  # said in angles, kept in the room
+        self.assertContains(self.client.get(self.url("field:one", self.one.ref)), "0.0° from here")
+        self.place_of("azimuth_deg", "-30")  # said in angles, kept in the room
         row = self.place(self.one)
         self.assertEqual((row.x, row.y, row.azimuth_deg), (0.5, 0.5, 30.0))
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), "−30.0")
-        self.post("field:convert", ids=str(self.one.pk), to="back")
+        self.alone("use_kept_form")
         self.assertEqual(self.place(self.one).coordinates, "sphere")
         for _ in range(3):
             self.post("undo")
         self.assertEqual((self.place(self.one).coordinates, self.place(self.one).x), ("sphere", 0.0))
-        self.assertIn("Convert to angles", self.said(self.post("field:convert", to="mars")))
+        self.assertIn("choose one of sphere, cube", self.said(self.alone("convert", to="mars")))
 
     def test_tilt_spread_and_the_whole_scene(self) -> None:
-        Placement.objects.filter(strip=self.three).update(mode="scene")
-        self.post("field:turn", how="turn_all", by="20")
+        self.write(Placement.objects.filter(strip=self.three), mode="scene")
+        self.edit("field", kind="turn", strips=[s.ref for s in (self.one, self.two, self.three)], by_deg=20)
         self.assertEqual((self.places()[0][0], self.place(self.three).azimuth_deg), (50.0, 20.0))
-        Placement.objects.filter(strip=self.one).update(azimuth_deg=0.0, elevation_deg=0.0)
-        self.post("field:turn", how="tilt", by="30", ids=str(self.one.pk))
+        self.write(Placement.objects.filter(strip=self.one), azimuth_deg=0.0, elevation_deg=0.0)
+        self.alone("tilt", pitch_deg=30)
         self.assertEqual(self.places()[0], (0.0, 30.0))
-        self.post("field:set", self.one.pk, "locked", locked="on")
-        self.assertIn("locked", self.said(self.post("field:move", places=json.dumps({self.one.pk: [1, 1]}))))
-        self.assertIn("locked", self.said(self.post("field:set", self.one.pk, "azimuth_deg", azimuth_deg="3")))
+        self.place_of("locked", True)
+        self.assertIn("locked", self.said(self.move({self.one.ref: [1, 1]})))
+        self.assertIn("locked", self.said(self.place_of("azimuth_deg", "3")))
 
     def test_a_layout_of_ones_own_becomes_a_target(self) -> None:
         self.post("field:add_layout", title="Gallery", table="L 30 0\nR -30 0\nB 180 20\nLFE")
@@ -210,102 +226,106 @@ class Placing(FieldBase):
 
     def test_nonsense_is_one_sentence(self) -> None:
         for field, value, words in (
-            ("extent_deg", "400", "may be 0 to 360"), ("mode", "bed", "has no mode"), ("decoder", "magic", "choose from the list"),
-            ("excluded", "attic", "zone from the list"), ("x", "5", "may be -1 to 1"),
+            ("extent_deg", "400", "may be 0 to 360"), ("mode", "bed", "no value placement/mode"),
+            ("decoder", "magic", "choose from the list"), ("x", "5", "may be -1 to 1"), ("snap", "perhaps", "on or off"),
         ):  # fmt: skip
-            self.assertIn(words, self.said(self.post("field:set", self.one.pk, field, **{field: value})))
+            self.assertIn(words, self.said(self.place_of(field, value)))
+        answer = self.alone("toggle", path="placement/excluded", item="attic")
+        self.assertIn("Choose a zone", self.said(answer))
 
 
 class Lanes(FieldBase):
-    def draw(self, parameter: str, points: object, **more: object) -> Any:
-        return self.post("field:draw", self.one.pk, parameter=parameter, points=json.dumps(points), **more)
+    def on(self, kind: str, path: str = "gain_db", **more: object) -> Any:
+        return self.edit("field", kind=kind, strip=self.one.ref, path=path, **more)
 
-    def lane(self, parameter: str) -> list[dict[str, Any]]:
-        return self.mix.automation.get(target=f"{self.one.ref}/{parameter}").points
+    def draw(self, path: str, *points: tuple[object, ...], **more: object) -> Any:
+        made = [dict(zip(("t_s", "value", "curve"), point, strict=False)) for point in points]
+        return self.on("draw_lane", path, points=made, **more)
+
+    def lane(self, path: str) -> list[tuple[float, float, str]]:
+        return self.lanes_of(self.one)[path]
 
     def test_a_lane_is_drawn_changed_and_taken_away(self) -> None:
-        page = self.client.get(self.url("field:lanes", self.one.pk))
+        page = self.client.get(self.url("field:lanes", self.one.ref))
         self.assertContains(page, "May move")
-        self.draw("gain_db", [[0.0, -6.0, "linear"], [0.2, -30.0, "hold"], [0.4, 0.0, "smooth"]])
-        self.assertEqual([p["curve"] for p in self.lane("gain_db")], ["linear", "hold", "smooth"])
-        self.draw("gain_db", [[0.1, -20.0, "linear"], [0.15, -25.0, "linear"]], into="on")
-        self.assertEqual(self.lane("gain_db")[0]["value"], -6.0)
+        self.draw("gain_db", (0.0, -6.0, "linear"), (0.2, -30.0, "hold"), (0.4, 0.0, "smooth"))
+        self.assertEqual([curve for _, _, curve in self.lane("gain_db")], ["linear", "hold", "smooth"])
+        self.draw("gain_db", (0.1, -20.0), (0.15, -25.0), into=True)
+        self.assertEqual(self.lane("gain_db")[0][1], -6.0)
         for action, more in (
-            ("stretch", {"factor": "2"}), ("scale", {"factor": "0.5", "about": "0"}), ("thin", {}),
-            ("trim", {"start_s": "0", "end_s": "0.5"}),
+            ("stretch_lane", {"factor": 2}), ("scale_lane", {"factor": 0.5, "about": 0}), ("thin_lane", {}),
+            ("trim_lane", {"start_s": 0, "end_s": 0.5}),
         ):  # fmt: skip
-            self.assertEqual(
-                self.post("field:act", self.one.pk, parameter="gain_db", action=action, **more).status_code, 200, action
-            )
-        self.assertEqual((self.lane("gain_db")[0]["t_s"], self.lane("gain_db")[-1]["t_s"]), (0.0, 0.5))
-        self.post("field:act", self.one.pk, parameter="gain_db", action="copy", ids=f"{self.one.pk},{self.two.pk}")
+            self.assertEqual(self.on(action, **more).status_code, 200, action)
+        self.assertEqual((self.lane("gain_db")[0][0], self.lane("gain_db")[-1][0]), (0.0, 0.5))
+        self.on("copy_lane", to=[self.one.ref, self.two.ref])
         self.assertTrue(self.mix.automation.filter(target=f"{self.two.ref}/gain_db").exists())
-        self.post("field:act", self.one.pk, parameter="gain_db", action="remove")
+        self.on("set_breakpoint", place=0, t_s=0.01, value=-7.5)
+        self.assertEqual(self.lane("gain_db")[0], (0.01, -7.5, "linear"))
+        self.on("remove_lane")
         self.assertFalse(self.mix.automation.filter(target=f"{self.one.ref}/gain_db").exists())
         self.post("undo")
         self.assertTrue(self.mix.automation.filter(target=f"{self.one.ref}/gain_db").exists())
 
     def test_what_cannot_be_drawn_is_told(self) -> None:
-        for parameter, points, words in (
-            ("gain_db", [[0, 99, "linear"]], "goes from -120 to 12"), ("name", [[0, 0, "linear"]], "moves nothing"),
-            ("gain_db", [[0, 0, "wobbly"]], "cannot be read"), ("gain_db", "x", "cannot be read"),
+        for path, point, words in (
+            ("gain_db", (0, 99), "goes from -120 to 12"), ("name", (0, 0), "moves nothing"),
+            ("gain_db", (0, 0, "wobbly"), "each breakpoint is"), ("gain_db", (0, "x"), "each breakpoint is"),
         ):  # fmt: skip
-            self.assertIn(words, self.said(self.draw(parameter, points)))
-        self.assertIn(
-            "no longer there", self.said(self.post("field:act", self.one.pk, parameter="gain_db", action="thin"))
-        )
-        self.assertIn(
-            "can be trimmed", self.said(self.post("field:act", self.one.pk, parameter="gain_db", action="fly"))
-        )
+            self.assertIn(words, self.said(self.draw(path, point)))
+        self.assertIn("no longer there", self.said(self.on("thin_lane")))
+        self.assertIn("Start may be", self.said(self.on("trim_lane", start_s=-1, end_s=2)))
+        self.assertIn("before the start", self.said(self.on("trim_lane", start_s=3, end_s=2)))
 
     def test_lanes_of_processors_follow_their_processor(self) -> None:
-        self.post("flow:add_processor", self.one.pk, kind="eq")
-        self.post("flow:add_processor", self.one.pk, kind="basics")
-        eq, basics = self.one.processors.all()
-        self.post("flow:add_band", eq.pk, shape="bell")
-        self.post("flow:add_band", eq.pk, shape="bell")
-        self.draw("chain/0/bands/1/gain_db", [[0, -3, "linear"]])
-        self.draw("chain/1/output_gain_db", [[0, -3, "linear"]])
-        self.assertContains(self.client.get(self.url("field:lanes", self.one.pk)), "Equaliser, band 2")
-        self.post("flow:act", basics.pk, "up")
+        self.edit("flow", kind="add_processor", strip=self.one.ref, processor="eq")
+        self.edit("flow", kind="add_processor", strip=self.one.ref, processor="basics")
+        chain = {"strip": self.one.ref, "place": 0}
+        self.edit("flow", kind="add_band", shape="bell", **chain)
+        self.edit("flow", kind="add_band", shape="bell", **chain)
+        self.draw("chain/0/bands/1/gain_db", (0, -3))
+        self.draw("chain/1/output_gain_db", (0, -3))
+        self.assertContains(self.client.get(self.url("field:lanes", self.one.ref)), "Equaliser, band 2")
+        self.edit("flow", kind="move_processor", strip=self.one.ref, place=1, to=0)
         self.assertEqual(sorted(lane.target.split("/", 1)[1] for lane in self.mix.automation.all()),
                          ["chain/0/output_gain_db", "chain/1/bands/1/gain_db"])  # fmt: skip
-        self.post("flow:set_band", eq.pk, 0, "remove")
+        self.edit("flow", kind="remove_band", strip=self.one.ref, place=1, band=0)
         self.assertTrue(self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists())
-        self.post("flow:act", basics.pk, "remove")
+        self.edit("flow", kind="remove_processor", **chain)
         self.assertEqual(
             [lane.target.split("/", 1)[1] for lane in self.mix.automation.all()], ["chain/0/bands/0/gain_db"]
         )
-        self.post("flow:set", self.one.pk, "inverted", inverted="on")  # a basics is put in front
+        self.set(self.one, "basics/polarity_inverted", "on")  # a basics is put in front
         self.assertTrue(self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists())
 
     def test_tables_and_block_formats_go_out_and_come_in(self) -> None:
-        self.post("field:record", self.one.pk, points=json.dumps([[0.0, 10, 0], [0.2, 60, 10], [0.4, 120, 30]]))
-        table = self.client.get(self.url("field:table", self.one.pk)).content
-        blocks = self.client.get(self.url("field:blocks", self.one.pk)).content
+        points = [[0.0, 10, 0], [0.2, 60, 10], [0.4, 120, 30]]
+        self.edit("field", kind="record_path", strip=self.one.ref, points=points)
+        table = self.client.get(self.url("field:table", self.one.ref)).content
+        blocks = self.client.get(self.url("field:blocks", self.one.ref)).content
         self.assertTrue(table.startswith(b"parameter,time_s"))
         self.assertIn(b"audioBlockFormat", blocks)
-        before = {lane.target: lane.points for lane in self.mix.automation.all()}
+        before = self.lanes_of(self.one)
         for name, content in (("lanes.csv", table), ("path.xml", blocks)):
-            self.post("field:still", self.one.pk)
-            self.post("field:bring", self.one.pk, file=SimpleUploadedFile(name, content))
-            after = {lane.target: lane.points for lane in self.mix.automation.all()}
+            self.edit("field", kind="stand_still", strip=self.one.ref)
+            self.post("field:bring", self.one.ref, file=SimpleUploadedFile(name, content))
+            after = self.lanes_of(self.one)
             self.assertEqual(set(after), set(before), name)
-            self.assertEqual(after[f"{self.one.ref}/placement/azimuth_deg"][-1]["value"], 120.0)
+            self.assertEqual(after["placement/azimuth_deg"][-1][1], 120.0)
         for name, content, words in (
             ("a.csv", b"x,y\n", "first line"),
             ("b.xml", b"<a", "well-formed"),
             ("c.csv", b"\xff\xfe", "no text"),
         ):
-            answer = self.post("field:bring", self.one.pk, file=SimpleUploadedFile(name, content))
+            answer = self.post("field:bring", self.one.ref, file=SimpleUploadedFile(name, content))
             self.assertIn(words, self.said(answer))
-        self.assertIn("Choose a CSV", self.said(self.post("field:bring", self.one.pk)))
+        self.assertIn("Choose a CSV", self.said(self.post("field:bring", self.one.ref)))
 
 
 class Widths(WebTest):
     def test_width_is_set_in_the_table(self) -> None:
         pair = self.bring_in("pair.wav", noise(2, 0.2))
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), "pair width")
-        self.post("flow:set", pair.pk, "width", width="0.5")
+        self.set(pair, "basics/width", "0.5")
         self.assertEqual(pair.processors.get().parameters["width"], 0.5)
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), 'value="0.50"')

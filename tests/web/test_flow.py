@@ -1,22 +1,21 @@
 """Flow: many strips at once, groups, sends, chains, findings and their mends, prints."""
 
-import json
 from unittest.mock import patch
 
 import numpy as np
 import soundfile
 
-from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.mends import inverted
+from metaphon.core.document.mix import Mix as Scene
+from metaphon.core.edits.values import SetValue
 from metaphon.core.engine.levels import levels
 from metaphon.core.engine.offline import outputs_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import render
-from metaphon.core.scene.mix import Mix as Scene
 from metaphon.web.flow.map import draw
+from metaphon.web.jobs.models import Print
 from metaphon.web.jobs.tasks import print_strips, survey_mix
-from metaphon.web.mixes.assemble import scene_of
-from metaphon.web.mixes.models import Mix, Placement, Print, Strip
+from metaphon.web.mixes.models import Mix, Strip
+from metaphon.web.mixes.snapshots import document_of
 from tests.demo import bring_in_demo
 from tests.sounds import RATE_HZ, noise
 from tests.web.base import WebTest
@@ -26,11 +25,11 @@ class FlowTest(WebTest):
     def setUp(self) -> None:
         super().setUp()
         self.one, self.two, self.three = (self.bring_in(f"{name}.wav") for name in ("one", "two", "three"))
-        self.ids = f"{self.one.pk},{self.two.pk}"
+        self.ids = [self.one.ref, self.two.ref]
         self.bus = self.make_bus("Boats")
 
     def make_bus(self, name: str, layout: str = "0+2+0") -> Strip:
-        self.post("flow:add_bus", name=name, layout=layout)
+        self.edit("flow", kind="add_bus", name=name, layout=layout)
         return self.mix.strips.get(name=name)
 
     def fresh(self, *strips: Strip) -> list[Strip]:
@@ -40,7 +39,7 @@ class FlowTest(WebTest):
 class ManyAtOnce(FlowTest):
     def test_to_a_bus_and_out_of_the_mix_is_one_step(self) -> None:
         before = self.mix.journal.count()
-        self.post("flow:route", ids=self.ids, aim=str(self.bus.pk), how="feed")
+        self.edit("flow", kind="route", strips=self.ids, to=self.bus.ref)
         self.assertEqual(self.mix.journal.count(), before + 1)
         for strip in self.fresh(self.one, self.two):
             self.assertEqual((strip.output_bus, strip.to_programme), (self.bus, False))
@@ -48,60 +47,62 @@ class ManyAtOnce(FlowTest):
         self.assertTrue(all(strip.to_programme for strip in self.fresh(self.one, self.two)))
 
     def test_sends_of_many(self) -> None:
-        self.post("flow:route", ids=f"{self.ids},{self.bus.pk}", aim=str(self.bus.pk), how="send")
+        self.edit("flow", kind="send", strips=[*self.ids, self.bus.ref], bus=self.bus.ref, level_db=-12)
         self.assertEqual(sorted(self.bus.received.values_list("source__name", flat=True)), ["one", "two"])
         self.assertEqual(set(self.bus.received.values_list("level_db", flat=True)), {-12.0})
 
     def test_bulk_actions(self) -> None:
-        self.post("flow:bulk", ids=self.ids, action="mode", value="object")
-        self.post("flow:bulk", ids=self.ids, action="muted", value="on")
-        self.post("flow:bulk", ids=self.ids, action="inverted", value="on")
-        self.post("flow:set", self.one.pk, "gain_db", gain_db="-6")
-        self.post("flow:bulk", ids=self.ids, action="gain_db", value="-1,5")
+        self.edit("flow", kind="place", strips=self.ids, mode="object")
+        self.set(self.one, "muted", "on", also=[self.two])
+        self.set(self.one, "basics/polarity_inverted", True, also=[self.two])
+        self.set(self.one, "gain_db", "-6")
+        self.edit("flow", kind="shift_gain", strips=self.ids, by_db=-1.5)
         one, two = self.fresh(self.one, self.two)
         self.assertEqual([one.gain_db, two.gain_db], [-7.5, -1.5])
         for strip in (one, two):
             self.assertEqual((strip.placement.mode, strip.muted), ("object", True))
             self.assertTrue(strip.processors.get().parameters["polarity_inverted"])
-        self.post("flow:bulk", ids=self.ids, action="resting", value="on")
+        self.set(self.one, "resting", True, also=[self.two])
         self.assertTrue(all(strip.resting for strip in self.fresh(self.one, self.two)))
-        self.assertIn("Nothing is chosen", self.said(self.post("flow:bulk", ids="", action="muted", value="on")))
+        self.assertIn(
+            "nothing is chosen", self.said(self.edit("flow", kind="set", strips=[], path="muted", value=True))
+        )
 
     def test_a_value_typed_on_one_of_the_chosen_moves_them_all(self) -> None:
-        self.post("flow:set", self.two.pk, "gain_db", gain_db="-10")
-        self.post("flow:set", self.one.pk, "gain_db", gain_db="-3", also=self.ids)
+        self.set(self.two, "gain_db", "-10")
+        self.set(self.one, "gain_db", "-3", also=[self.two])
         self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two, self.three)], [-3.0, -13.0, 0.0])
 
 
 class Groups(FlowTest):
     def setUp(self) -> None:
         super().setUp()
-        self.post("flow:bulk", ids=self.ids, action="group", value="Boat things")
+        self.edit("flow", kind="group", strips=self.ids, name="Boat things")
         self.group = self.mix.groups.get()
 
     def test_gains_keep_their_differences_up_to_the_top_and_silence(self) -> None:
-        self.post("flow:set", self.one.pk, "gain_db", gain_db="-10", alone="on")
-        self.post("flow:set", self.two.pk, "gain_db", gain_db="6")
+        self.set(self.one, "gain_db", "-10", groups=False)
+        self.set(self.two, "gain_db", "6")
         self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two)], [-4.0, 6.0])
-        self.post("flow:set", self.one.pk, "gain_db", gain_db="10")
+        self.set(self.one, "gain_db", "10")
         self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two)], [2.0, 12.0])
-        self.post("flow:set", self.one.pk, "gain_db", gain_db="-120", alone="on")
-        self.post("flow:set", self.two.pk, "gain_db", gain_db="-20")
+        self.set(self.one, "gain_db", "-120", groups=False)
+        self.set(self.two, "gain_db", "-20")
         self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two)], [-120.0, -20.0])
 
     def test_mutes_and_positions(self) -> None:
-        self.post("flow:set", self.one.pk, "muted", muted="on")
+        self.set(self.one, "muted", "on")
         self.assertEqual([s.muted for s in self.fresh(self.one, self.two, self.three)], [True, True, False])
-        self.post("flow:set", self.one.pk, "azimuth_deg", azimuth_deg="170")
+        self.set(self.one, "placement/azimuth_deg", "170")
         self.assertEqual(self.fresh(self.two)[0].placement.azimuth_deg, 0.0)
-        self.post("flow:set_group", self.group.pk, "moves_position", moves_position="on")
-        self.post("flow:set", self.two.pk, "azimuth_deg", azimuth_deg="20")
+        self.edit("flow", kind="group_moves", group=self.group.ref, moves="moves_position", value=True)
+        self.set(self.two, "placement/azimuth_deg", "20")
         self.assertEqual([s.placement.azimuth_deg for s in self.fresh(self.one, self.two)], [-170.0, 20.0])
 
     def test_groups_are_in_the_document_and_vanish_when_empty(self) -> None:
-        document = scene_of(self.mix)
+        document = document_of(self.mix)
         self.assertEqual((document.groups[0].name, document.tracks[0].group), ("Boat things", document.groups[0].id))
-        self.post("flow:bulk", ids=self.ids, action="group", value="")
+        self.edit("flow", kind="group", strips=self.ids, name="")
         self.assertEqual(self.mix.groups.count(), 0)
         self.post("undo")
         self.assertEqual(self.fresh(self.one)[0].group, self.group)
@@ -109,27 +110,33 @@ class Groups(FlowTest):
 
 class Sends(FlowTest):
     def test_tap_mute_and_own_azimuth(self) -> None:
-        where = (self.one.pk, self.bus.pk)
-        self.post("flow:set_send", *where, level_db="-9")
-        for change in ({"tap": "strip"}, {"muted": "on"}, {"azimuth_deg": "-30,5"}):
-            self.post("flow:set_send", *where, **change)
+        head = f"sends/{self.bus.ref}"
+        self.edit("flow", kind="send", strips=[self.one.ref], bus=self.bus.ref)
+        for name, value in (("level_db", "-9 dB"), ("tap", "strip"), ("muted", "on"), ("azimuth_deg", "-30,5")):
+            self.set(self.one, f"{head}/{name}", value)
         send = self.one.sends.get()
         self.assertEqual((send.level_db, send.tap, send.muted, send.azimuth_deg), (-9.0, "strip", True, -30.5))
-        self.post("flow:set_send", *where, azimuth_deg="")
+        self.set(self.one, f"{head}/azimuth_deg", "")
         self.assertIsNone(self.one.sends.get().azimuth_deg)
-        self.assertEqual(self.post("flow:set_send", *where, azimuth_deg="181").status_code, 422)
+        self.assertEqual(self.set(self.one, f"{head}/azimuth_deg", "181").status_code, 422)
 
     def test_loops_are_refused_when_they_are_made(self) -> None:
         other = self.make_bus("Cave")
-        self.post("flow:set", self.bus.pk, "output", output=str(other.pk))
-        self.assertIn("loop", self.said(self.post("flow:set_send", other.pk, self.bus.pk, level_db="-9")))
+        self.edit("flow", kind="route", strips=[self.bus.ref], to=other.ref)
+        self.assertIn(
+            "loop", self.said(self.edit("flow", kind="send", strips=[other.ref], bus=self.bus.ref, level_db=-9))
+        )
         self.assertFalse(other.sends.exists())
 
 
 class Chains(FlowTest):
     def add(self, kind: str) -> int:
-        self.post("flow:add_processor", self.one.pk, kind=kind)
-        return self.one.processors.last().pk
+        """Adds a processor; gives its place."""
+        self.edit("flow", kind="add_processor", strip=self.one.ref, processor=kind)
+        return self.one.processors.count() - 1
+
+    def on(self, kind: str, **more: object) -> object:
+        return self.edit("flow", kind=kind, strip=self.one.ref, **more)
 
     def order(self) -> list[str]:
         return list(self.one.processors.values_list("kind", flat=True))
@@ -137,56 +144,56 @@ class Chains(FlowTest):
     def test_move_bypass_copy_remove(self) -> None:
         self.add("basics")
         eq = self.add("eq")
-        self.post("flow:act", eq, "up")
+        self.on("move_processor", place=eq, to=0)
         self.assertEqual(self.order(), ["eq", "basics"])
-        self.post("flow:act", eq, "bypass")
-        self.assertTrue(scene_of(self.mix).tracks[0].chain[0].bypassed)
-        self.post("flow:copy_chain", self.one.pk, ids=f"{self.two.pk},{self.three.pk}")
-        self.post("flow:act", eq, "copy", ids=str(self.two.pk))
+        self.set(self.one, "chain/0/bypassed", "on")
+        self.assertTrue(document_of(self.mix).tracks[0].chain[0].bypassed)
+        self.on("copy_processors", to=[self.two.ref, self.three.ref])
+        self.on("copy_processors", places=[0], to=[self.two.ref])
         self.assertEqual(list(self.two.processors.values_list("kind", flat=True)), ["eq", "basics", "eq"])
-        self.post("flow:act", eq, "remove")
+        self.on("remove_processor", place=0)
         self.assertEqual(self.order(), ["basics"])
         self.post("undo")
         self.assertEqual(self.order(), ["eq", "basics"])
 
     def test_starting_points_are_a_persons_own(self) -> None:
         self.add("resonator")
-        self.post("flow:keep_chain", self.one.pk, name="Ring")
+        self.post("flow:keep_chain", self.one.ref, name="Ring")
         point = self.user.starting_points.get()
         self.add("basics")
-        self.post("flow:load_chain", self.one.pk, point=str(point.pk))
+        self.post("flow:load_chain", self.one.ref, point=str(point.pk))
         self.assertEqual(self.order(), ["resonator"])
 
     def test_bands(self) -> None:
         eq = self.add("eq")
-        self.post("flow:add_band", eq, shape="low_cut")
-        self.post("flow:add_band", eq, shape="bell")
-        self.post("flow:set_band", eq, 1, "gain_db", gain_db="-4,5")
-        self.post("flow:set_band", eq, 0, "slope_db", slope_db="24")
-        self.post("flow:set_parameter", eq, "phase", phase="linear")
-        chain = scene_of(self.mix).tracks[0].chain
+        self.on("add_band", place=eq, shape="low_cut")
+        self.on("add_band", place=eq)
+        self.set(self.one, "chain/0/bands/1/gain_db", "-4,5")
+        self.set(self.one, "chain/0/bands/0/slope_db", "24")
+        self.set(self.one, "chain/0/phase", "linear")
+        chain = document_of(self.mix).tracks[0].chain
         self.assertEqual(
             (chain[0].bands[0].slope_db, chain[0].bands[1].gain_db, chain[0].phase), ("24", -4.5, "linear")
         )
-        page = self.client.get(self.url("flow:show") + f"?strip={self.one.pk}")
+        page = self.client.get(self.url("flow:show") + f"?strip={self.one.ref}")
         self.assertContains(page, "2048")
         self.assertContains(page, 'class="level" d="M')
-        self.assertIn("may be -24 to 24", self.said(self.post("flow:set_band", eq, 1, "gain_db", gain_db="40")))
-        self.post("flow:set_band", eq, 0, "remove")
-        self.assertEqual(len(scene_of(self.mix).tracks[0].chain[0].bands), 1)
+        self.assertIn("may be -24 to 24", self.said(self.set(self.one, "chain/0/bands/1/gain_db", "40")))
+        self.on("remove_band", place=eq, band=0)
+        self.assertEqual(len(document_of(self.mix).tracks[0].chain[0].bands), 1)
 
     def test_delay_in_samples_and_centimetres(self) -> None:
         """343 m/s in air at 20 degrees Celsius (handbook value, from memory)."""
-        basics = self.add("basics")
+        self.add("basics")
         for text, wanted in (("48 smp", 1.0), ("-96 samples", -2.0), ("34,3 cm", 1.0), ("3.43 m", 10.0), ("7 ms", 7.0)):
-            self.post("flow:set_parameter", basics, "delay_ms", delay_ms=text)
-            self.assertAlmostEqual(scene_of(self.mix).tracks[0].chain[0].delay_ms, wanted, msg=text)
+            self.set(self.one, "chain/0/delay_ms", text)
+            self.assertAlmostEqual(document_of(self.mix).tracks[0].chain[0].delay_ms, wanted, msg=text)
 
     def test_channels_are_turned_one_by_one(self) -> None:
-        basics = self.add("basics")
-        for number in ("2", "1", "2"):
-            self.post("flow:set_parameter", basics, "inverted_channels", inverted_channels=number)
-        self.assertEqual(scene_of(self.mix).tracks[0].chain[0].inverted_channels, (1,))
+        self.add("basics")
+        for number in (2, 1, 2):
+            self.edit("flow", kind="toggle", strips=[self.one.ref], path="chain/0/inverted_channels", item=number)
+        self.assertEqual(document_of(self.mix).tracks[0].chain[0].inverted_channels, (1,))
 
 
 class Width(WebTest):
@@ -194,13 +201,12 @@ class Width(WebTest):
         """Equal-power unrelated mid and side: correlation (1 - w^2) / (1 + w^2) (derived)."""
         mid, side = noise(2, 2.0, 5, 0.05)
         track = self.bring_in("pair.wav", np.stack([mid + side, mid - side]))
-        self.post("flow:add_processor", track.pk, kind="basics")
-        row = track.processors.get()
+        self.edit("flow", kind="add_processor", strip=track.ref, processor="basics")
         for width in (0.0, 0.5, 2.0):
-            self.post("flow:set_parameter", row.pk, "width", width=str(width))
-            part = self.client.get(self.url("flow:panel", track.pk)).context["chain"][0]
+            self.set(track, "chain/0/width", str(width))
+            part = self.client.get(self.url("flow:panel", track.ref)).context["chain"][0]
             self.assertAlmostEqual(part.pair[0], (1 - width**2) / (1 + width**2), delta=0.02)
-        self.assertContains(self.client.get(self.url("flow:panel", track.pk)), "−0.6")
+        self.assertContains(self.client.get(self.url("flow:panel", track.ref)), "−0.6")
 
 
 class TheDemo(WebTest):
@@ -255,11 +261,9 @@ class TheDemo(WebTest):
             self.assertEqual(len(feeds), self.mix.strips.count())
 
     def test_a_large_map_keeps_to_its_height(self) -> None:
-        for number in range(50):
-            strip = Strip.objects.create(
-                mix=self.mix, kind="track", ref=f"x{number}", name=f"Oar {number}", position=99
-            )
-            Placement.objects.create(strip=strip)
+        file = str(self.document().tracks[0].clips[0].file)
+        oars = [{"kind": "add_track", "name": f"Oar {number}", "file": file} for number in range(50)]
+        self.edit("flow", kind="batch", commands=oars)
         drawing = draw(self.mix, 1240, 630)
         self.assertEqual(drawing.height, 630)
         tracks = [node for node in drawing.nodes if node.kind == "track"]
@@ -274,7 +278,7 @@ class TheDemo(WebTest):
         self.assertNotContains(self.client.get(self.url("findings:show")), "listening to the mix")
 
     def print(self, *names: str, **options: str) -> Print:
-        ids = ",".join(str(self.mix.strips.get(name=name).pk) for name in names)
+        ids = ",".join(self.mix.strips.get(name=name).ref for name in names)
         self.assertEqual(self.post("flow:print", ids=ids, **options).status_code, 200)
         row = self.mix.prints.first()
         print_strips(print_id=row.pk)
@@ -285,16 +289,15 @@ class TheDemo(WebTest):
     def test_a_print_nulls_against_the_live_chain(self) -> None:
         """Below -90 dB, for mono, LCR, scene and a bus with a reverb, whatever the chain's latency."""
         horn = self.mix.strips.get(name="Ship's horn")
-        self.post("flow:add_processor", horn.pk, kind="eq")
-        eq = horn.processors.get()
-        self.post("flow:add_band", eq.pk, shape="bell")
-        self.post("flow:set_band", eq.pk, 0, "gain_db", gain_db="9")
-        self.post("flow:set_parameter", eq.pk, "phase", phase="linear")
-        live = levels(compile(scene_of(self.mix)))
+        self.edit("flow", kind="add_processor", strip=horn.ref, processor="eq")
+        self.edit("flow", kind="add_band", strip=horn.ref, place=0)
+        self.set(horn, "chain/0/bands/0/gain_db", 9)
+        self.set(horn, "chain/0/phase", "linear")
+        live = levels(compile(document_of(self.mix)))
         names = ("Ship's horn", "Harmonium", "Sea", "Cave")
         row = self.print(*names, rest="on")
         self.assertGreater(row.speed_x_realtime, 1.0)
-        printed = levels(compile(scene_of(self.mix)))
+        printed = levels(compile(document_of(self.mix)))
         for name in names:
             original = self.mix.strips.get(name=name)
             copy = original.prints.get()
@@ -307,7 +310,7 @@ class TheDemo(WebTest):
         """The original woken beside its print turned upside down."""
         original = self.mix.strips.get(name=name)
         copy = original.prints.get()
-        document = scene_of(self.mix)
+        document = document_of(self.mix)
         keep = {original.ref: {"resting": False}, copy.ref: {}}
         for strip in document.strips:
             if strip.id not in keep:
@@ -327,7 +330,7 @@ class TheDemo(WebTest):
             return float(sum(sums))
 
         loud = power(together)
-        left = power(inverted(together, Finding("", "note", copy.ref, "")))
+        left = power(SetValue(strips=(copy.ref,), path="basics/polarity_inverted", value=True).apply(together))
         self.assertLess(10 * np.log10(left / loud + 1e-30), -90.0)
 
     def test_a_print_keeps_what_the_original_had_and_can_be_gone_back_from(self) -> None:
@@ -341,11 +344,11 @@ class TheDemo(WebTest):
         self.assertEqual(lanes, {f"{first.ref}/placement/azimuth_deg", f"{first.ref}/placement/elevation_deg"})
         info = soundfile.info(first.clips.get().audio.file.path)
         self.assertEqual((info.channels, info.samplerate, info.subtype), (1, RATE_HZ, "FLOAT"))
-        self.post("flow:wake", gull.pk)
+        self.edit("flow", kind="wake", strip=gull.ref)
         self.assertEqual([Strip.objects.get(pk=s.pk).resting for s in (gull, first)], [False, True])
         self.print("Gull", rest="on")
         self.assertEqual(sorted(gull.prints.values_list("take", flat=True)), [1, 2])
-        self.post("flow:wake", first.pk)
+        self.edit("flow", kind="wake", strip=first.ref)
         self.assertEqual(list(gull.prints.filter(resting=False)), [first])
         for _ in range(4):
             self.post("undo")
@@ -357,7 +360,7 @@ class TheDemo(WebTest):
         clip = gull.prints.get().clips.get()
         self.assertFalse(gull.resting)
         self.assertEqual((clip.start_s, clip.audio.frames), (3.3, round(1.7 * RATE_HZ)))
-        self.assertIn("before the start", self.said(self.post("flow:print", ids=str(gull.pk), start_s="5", end_s="4")))
+        self.assertIn("before the start", self.said(self.post("flow:print", ids=gull.ref, start_s="5", end_s="4")))
 
     def test_the_count_says_when_it_is_still_listening(self) -> None:
         page = self.client.get(self.url("findings:show"))
@@ -371,22 +374,23 @@ class TheDemo(WebTest):
 class Bad(FlowTest):
     def test_each_gets_one_sentence(self) -> None:
         posts = (
-            ("flow:set", (self.one.pk, "layout"), {"layout": "0+5+0"}, "only a bus"),
-            ("flow:set", (self.bus.pk, "layout"), {"layout": "binaural"}, "A bus cannot be"),
-            ("flow:set", (self.one.pk, "colour"), {"colour": "red"}, "has no colour"),
-            ("flow:route", (), {"ids": "", "aim": "programme"}, "Nothing is chosen"),
-            ("flow:copy_chain", (self.one.pk,), {"ids": ""}, "Tick the tracks"),
-            ("flow:print", (), {"ids": ""}, "Nothing is chosen"),
+            ({"kind": "set_layout", "strip": self.one.ref, "layout": "0+5+0"}, "only a bus"),
+            ({"kind": "set_layout", "strip": self.bus.ref, "layout": "binaural"}, "A bus cannot be"),
+            ({"kind": "set", "strips": [self.one.ref], "path": "colour", "value": "red"}, "no value colour"),
+            ({"kind": "route", "strips": [], "to": "programme"}, "nothing is chosen"),
+            ({"kind": "route", "strips": [self.one.ref], "to": "nowhere"}, "no longer in the mix"),
+            ({"kind": "copy_processors", "strip": self.one.ref, "to": []}, "Tick the tracks"),
+            ({"kind": "rename", "strip": self.one.ref, "name": " "}, "needs a name"),
         )
-        for view, arguments, data, words in posts:
-            answer = self.post(view, *arguments, **data)
-            self.assertEqual(answer.status_code, 422, view)
-            self.assertIn(words, json.loads(answer["HX-Trigger"])["say"]["message"])
+        for command, words in posts:
+            answer = self.edit("flow", **command)
+            self.assertEqual(answer.status_code, 422, command)
+            self.assertIn(words, self.said(answer))
+        self.assertIn("Nothing is chosen", self.said(self.post("flow:print", ids="")))
 
     def test_a_print_of_nothing_fails_in_words_and_leaves_nothing(self) -> None:
-        empty = Strip.objects.create(mix=self.mix, kind="track", ref="empty", name="Empty")
-        Placement.objects.create(strip=empty)
-        self.post("flow:print", ids=str(empty.pk))
+        self.edit("flow", kind="remove_clip", strip=self.one.ref, place=0)
+        self.post("flow:print", ids=self.one.ref)
         row = self.mix.prints.first()
         files = self.mix.audio_files.count()
         print_strips(print_id=row.pk)

@@ -12,9 +12,10 @@ from django.conf import settings
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.intake.outline import outline_path
 from metaphon.web.jobs import progress, rendering
+from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
-from metaphon.web.listen.hearing import document_of
-from metaphon.web.mixes.models import AudioFile, Placement, Render
+from metaphon.web.listen.monitor_source import document_heard
+from metaphon.web.mixes.models import AudioFile, Placement
 from tests.sounds import noise
 from tests.web.base import WebTest, recording
 
@@ -89,35 +90,35 @@ class Intake(WebTest):
 class Flow(WebTest):
     def test_controls_come_from_the_parameter_model(self) -> None:
         track = self.bring_in("a.wav", noise(2, 0.1))
-        self.post("flow:add_processor", track.pk, kind="basics")
-        page = self.client.get(self.url("flow:panel", track.pk))
+        self.edit("flow", kind="add_processor", strip=track.ref, processor="basics")
+        page = self.client.get(self.url("flow:panel", track.ref))
         self.assertContains(page, 'name="delay_ms"')
         self.assertContains(page, 'data-high="1000.0"')
         self.assertContains(page, "0 mono, 1 untouched")
-        row = track.processors.get()
-        self.assertIn("may be 0 to 4", self.said(self.post("flow:set_parameter", row.pk, "width", width="5")))
-        self.assertEqual(self.post("flow:add_processor", track.pk, kind="toaster").status_code, 422)
+        self.assertEqual(track.processors.count(), 1)
+        self.assertIn("may be 0 to 4", self.said(self.set(track, "chain/0/width", "5")))
+        self.assertEqual(self.edit("flow", kind="add_processor", strip=track.ref, processor="toaster").status_code, 422)
 
     def test_removing_a_bus_hands_its_feeds_on(self) -> None:
         track = self.bring_in("a.wav")
         for name in ("Inner", "Outer"):
-            self.post("flow:add_bus", name=name, layout="0+2+0")
+            self.edit("flow", kind="add_bus", name=name, layout="0+2+0")
         inner, outer = self.mix.strips.get(name="Inner"), self.mix.strips.get(name="Outer")
-        self.post("flow:set", inner.pk, "output", output=str(outer.pk))
-        self.post("flow:set", track.pk, "output", output=str(inner.pk))
-        self.post("flow:remove", inner.pk)
+        self.edit("flow", kind="route", strips=[inner.ref], to=outer.ref)
+        self.edit("flow", kind="route", strips=[track.ref], to=inner.ref)
+        self.edit("flow", kind="remove_strip", strip=inner.ref)
         track.refresh_from_db()
         self.assertEqual((track.output_bus, track.to_programme), (outer, False))
 
     def test_sends(self) -> None:
         track = self.bring_in("a.wav")
-        self.post("flow:add_bus", name="Cave", reverb="on")
+        self.edit("flow", kind="add_bus", name="Cave", reverb=True)
         cave = self.mix.strips.get(name="Cave")
-        self.assertContains(self.post("flow:set_send", track.pk, cave.pk, level_db="-12"), "−12.0")
-        self.post("flow:set_send", track.pk, cave.pk, tap="pre")
+        self.assertContains(self.edit("flow", kind="send", strips=[track.ref], bus=cave.ref, level_db=-12), "−12.0")
+        self.set(track, f"sends/{cave.ref}/tap", "pre")
         send = track.sends.get()
         self.assertEqual((send.level_db, send.tap), (-12.0, "pre"))
-        self.post("flow:set_send", track.pk, cave.pk, remove="1")
+        self.edit("flow", kind="remove_send", strips=[track.ref], bus=cave.ref)
         self.assertFalse(track.sends.exists())
 
 
@@ -126,7 +127,7 @@ class Handover(WebTest):
         super().setUp()
         self.track = self.bring_in("a.wav", noise(1, 1.0))
         for name in ("0+5+0", "binaural"):
-            self.post("handover:set_target", name, chosen="on")
+            self.edit("handover", kind="add_target", name=name)
 
     def render(self, **options: str) -> Render:
         answer = self.post("handover:start", **options)
@@ -166,7 +167,7 @@ class Handover(WebTest):
             [item["title"] for item in groups["Rendered"][:3]], ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"]
         )
         heard = groups["Rendered"][1]["hearing"]
-        document = document_of(self.mix, heard["source"])
+        document = document_heard(self.mix, heard["source"])
         self.assertEqual((heard["target"], document.tracks[0].placement.layout), ("0+5+0", "0+5+0"))
         five = row.files.get(target="0+5+0")
         self.assertEqual(str(document.tracks[0].clips[0].file), five.file.path)
@@ -183,7 +184,7 @@ class Handover(WebTest):
         self.assertEqual(self.fetch("handover:download", five.pk, Range=f"bytes={len(whole)}-")[0].status_code, 416)
 
     def test_a_failure_is_one_sentence_and_can_be_tried_again(self) -> None:
-        self.post("flow:set", self.track.pk, "muted", muted="off")
+        self.set(self.track, "muted", "off")
         path = self.track.clips.get().audio.file.path
         content = Path(path).read_bytes()
         Path(path).write_bytes(b"gone bad")
@@ -241,9 +242,9 @@ class Handover(WebTest):
     def test_choices_are_checked(self) -> None:
         self.assertIn("FLAC holds", self.said(self.post("handover:start", container="flac", bits="32f")))
         self.assertIn("from the list", self.said(self.post("handover:start", bits="12")))
-        self.assertIn("no target", self.said(self.post("handover:set_target", "5.1", chosen="on")))
+        self.assertIn("no target", self.said(self.edit("handover", kind="add_target", name="5.1")))
         for name in ("0+2+0", "0+5+0", "binaural"):
-            self.post("handover:set_target", name)
+            self.edit("handover", kind="remove_target", name=name)
         self.assertIn("No target is chosen", self.said(self.post("handover:start")))
 
     def test_correlation_is_drawn_with_gaps_and_dips(self) -> None:

@@ -11,6 +11,6 @@ warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume sy
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
 application = get_asgi_application()
 
-from metaphon.web.settling import settle  # noqa: E402 - it counts what the application has loaded
+from metaphon.web.gc_freeze import freeze  # noqa: E402 - only what is loaded by now is frozen
 
-settle()
+freeze()

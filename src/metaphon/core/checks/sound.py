@@ -1,19 +1,35 @@
 """Short excerpts of a mix's recordings for the rules that listen, read once and kept small."""
 
+from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import cached_property
+from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.document.mix import Mix, Track
 from metaphon.core.engine.levels import Level, levels
 from metaphon.core.engine.plan import compile
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader, probe
-from metaphon.core.scene.mix import Mix, Track
+from metaphon.core.measure.alignment import Alignment, align
 
 _LONGEST_S = 120.0
 _MOVING_TOGETHER = 0.25
 _MOST_STEPS = 5
+_ALIKE = 0.6  # likeness above which two recordings are taken for the same event
+_EXCERPT_S = 10.0
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two tracks with the same sound: how much later the other is (ms), and whether it is upside down, as mixed."""
+
+    first: Track
+    other: Track
+    delay_ms: float
+    inverted: bool
 
 
 class Sound:
@@ -47,6 +63,31 @@ class Sound:
             found[track_id] = np.diff(np.sqrt(power))
         return found
 
+    @cached_property
+    def alike(self) -> tuple[Pair, ...]:
+        """The pairs of mono tracks that carry one sound. Source: Knapp & Carter 1976."""
+        return tuple(self._pairs())
+
+    def _pairs(self) -> Iterator[Pair]:
+        tracks = {track.id: track for track in self.tracks}
+        for one, two in combinations(self.of_mono, 2):
+            found = self._aligned(one, two) if self.could_be_alike(one, two) else None
+            if found is None or found.confidence < _ALIKE:
+                continue
+            first, other = (_delay_and_polarity(tracks[i]) for i in (one, two))
+            delay_ms = found.delay_ms + other[0] - first[0]
+            yield Pair(tracks[one], tracks[two], delay_ms, found.inverted != (first[1] != other[1]))
+
+    def _aligned(self, one: str, two: str) -> Alignment | None:
+        a, b = self.of_mono[one], self.of_mono[two]
+        frames = min(len(a), len(b))
+        span = min(frames, round(_EXCERPT_S * self.rate_hz))
+        if span < self.rate_hz // 10:
+            return None
+        sums = np.concatenate([[0.0], np.cumsum(np.square(a[:frames], dtype=np.float64))])
+        start = int(np.argmax(sums[span:] - sums[:-span]))
+        return align(a[start : start + span], b[start : start + span], self.rate_hz)
+
     def could_be_alike(self, one: str, two: str) -> bool:
         """Whether two tracks' levels move together at all; a quick sieve before they are compared in earnest."""
         a, b = self._rises[one], self._rises[two]
@@ -79,3 +120,13 @@ class Sound:
                 total = longer
         assert total is not None
         return total
+
+
+def _delay_and_polarity(track: Track) -> tuple[float, int]:
+    """What the chain already does to the first channel: delay in ms and polarity."""
+    delay_ms, polarity = 0.0, 1
+    for processor in track.chain:
+        if not processor.bypassed:
+            delay, sign = processor.delay_and_polarity()
+            delay_ms, polarity = delay_ms + delay, polarity * sign
+    return delay_ms, polarity

@@ -5,10 +5,11 @@ from pathlib import Path
 import numpy as np
 
 from metaphon.core.demo.sounds import RATE_HZ, SOUNDS
+from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.mix import Automation, Bus, Clip, Mix, Placement, Send, Track
 from metaphon.core.files.audio import AudioWriter
 from metaphon.core.files.mixdoc import SUFFIX, with_files, write
 from metaphon.core.process.network_reverb import NetworkReverb
-from metaphon.core.scene.mix import Automation, Breakpoint, Bus, Clip, Mix, Placement, Send, Track
 
 
 def _clip(sound: str, start_s: float = 0.0) -> tuple[Clip, ...]:
@@ -24,7 +25,7 @@ def _bed(layout: str = "0+5+0", azimuth_deg: float = 0.0) -> Placement:
 
 
 def _lane(target: str, *points: tuple[float, float]) -> Automation:
-    return Automation(target=target, points=tuple(Breakpoint(t_s=t, value=value) for t, value in points))
+    return Automation(target=target, points=Breakpoints(*zip(*points, strict=True)))
 
 
 def _cave(level_db: float) -> tuple[Send, ...]:

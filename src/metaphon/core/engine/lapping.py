@@ -3,11 +3,11 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.engine.curves import GRID_FRAMES
+from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.process.processor import Block
 
 
-class Lapped:
+class OverlapAdd:
     """Adds up pieces, (channels, pieces, size), that overlap from one grid step to the next."""
 
     def __init__(self, channels: int, size: int) -> None:

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from metaphon.core.engine.curves import GRID_FRAMES
-from metaphon.core.engine.handing_over import rise
+from metaphon.core.engine.automation import GRID_FRAMES
+from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output, StripRun, feeds_of
-from metaphon.core.engine.tails import Signals, Tail, tail_for
+from metaphon.core.engine.renderers import Renderer, Signals, renderer_for
 from metaphon.core.process.processor import Block
 
 FADE_FRAMES = 512
@@ -54,7 +54,7 @@ class Voice:
         self.costs: dict[str, float] = {}
         self.left: int | None = None  # frames that a closed voice may still ring
         self._strips = [StripRun(strip, plan.rate_hz, self.gate) for strip in plan.strips]
-        self._tails = {output: _LiveTail(plan, output) for output in outputs}
+        self._tails = {output: _LiveRenderer(plan, output) for output in outputs}
         self._next = first - first % GRID_FRAMES
         self._ready = {output: _nothing(output) for output in outputs}
         self._last: tuple[Signals, int, int] = ({}, self._next, 0)
@@ -76,7 +76,7 @@ class Voice:
         """Give these outputs from now on; those that are new begin with what was last worked on."""
         for output in outputs:
             if output not in self._tails:
-                self._tails[output] = _LiveTail(self.plan, output)
+                self._tails[output] = _LiveRenderer(self.plan, output)
                 signals, at, frames = self._last
                 short = self._ready[next(iter(self._ready))].shape[1]
                 again = self._tails[output].process(signals, at, frames) if frames else _nothing(output)
@@ -138,29 +138,29 @@ class Voice:
             strip.close()
 
 
-class _LiveTail:
+class _LiveRenderer:
     """A tail that passes to another where the feeds change; the old one is fed silence for a block more."""
 
     def __init__(self, plan: Plan, output: Output) -> None:
         self._output = output
         self._feeds = feeds_of(plan, output)
         self._rate_hz = plan.rate_hz
-        self._now = tail_for(output.target, self._feeds, plan.rate_hz)
-        self._next: Tail | None = None
-        self._old: Tail | None = None
+        self._now = renderer_for(output.target, self._feeds, plan.rate_hz)
+        self._next: Renderer | None = None
+        self._old: Renderer | None = None
 
     def adopt(self, plan: Plan) -> None:
         feeds = feeds_of(plan, self._output)
         if feeds != self._feeds:
             self._feeds = feeds
-            self._next = tail_for(self._output.target, feeds, self._rate_hz)
+            self._next = renderer_for(self._output.target, feeds, self._rate_hz)
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         rest = self._old.process({}, first, frames) if self._old else 0.0
         self._old = None
         if self._next is None:
             return self._now.process(signals, first, frames) + rest
-        up = rise(frames)
+        up = fade_in(frames)
         rising = {strip: block * up for strip, block in signals.items()}
         falling = {strip: block - rising[strip] for strip, block in signals.items()}
         out = self._now.process(falling, first, frames) + self._next.process(rising, first, frames) + rest
@@ -234,7 +234,7 @@ class Player:
             _add(blocks, voice.take(count), np.ones(count, dtype=np.float32))
         for voice in self._fading:
             length = min(FADE_FRAMES, count)
-            _add(blocks, voice.take(length), 1.0 - rise(length))
+            _add(blocks, voice.take(length), 1.0 - fade_in(length))
             voice.close()
         self._fading = []
         for voice in [v for v in self._ringing if v.left is not None and v.left <= 0]:

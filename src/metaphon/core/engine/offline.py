@@ -10,14 +10,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from metaphon.core.document.mix import Bus, Mix
+from metaphon.core.document.targets import target_named
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, Bits
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
 from metaphon.core.process.processor import Block
-from metaphon.core.scene.mix import Bus, Mix
-from metaphon.core.scene.targets import target_named
 
 Stems = Literal["none", "tracks", "buses"]
 _BLOCKS_AHEAD = 4

@@ -9,18 +9,18 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.engine.away import Away, away_of
-from metaphon.core.engine.curves import GRID_FRAMES, Curve, Gains
-from metaphon.core.engine.object_points import Where
+from metaphon.core.document.channel_mapping import format_of, mapping_gains, turned_gains
+from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
+from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Strip, Track
+from metaphon.core.document.positions import FORMS
+from metaphon.core.document.targets import Target, bus_format, target_named
+from metaphon.core.document.value_paths import LanePath, lane_path, with_value_at
+from metaphon.core.engine.automation import GRID_FRAMES, Curve, Gains
+from metaphon.core.engine.distance import DistanceEffect, distance_effect
+from metaphon.core.engine.object_panning import ObjectPosition
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.process.processor import Processor
-from metaphon.core.scene.changing import set_in
-from metaphon.core.scene.conversion import FORMS
-from metaphon.core.scene.entering import entry, format_of, turned
-from metaphon.core.scene.graph import Ways, open_ways, ordered
-from metaphon.core.scene.mix import PROGRAMME, Automation, LanePath, Mix, Strip, Track, automated
-from metaphon.core.scene.targets import Target, bus_format, target_named
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import Decoder, Weighting
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
@@ -53,7 +53,7 @@ class ObjectFeed:
     """Sound that enters the programme from a place, each channel offset by its own loudspeaker's angles."""
 
     strip: str
-    where: Where
+    where: ObjectPosition
 
     @property
     def moves(self) -> bool:
@@ -130,7 +130,7 @@ class StripPlan:
     fader_db: Curve
     routes: tuple[Route, ...]
     feed: Feed | None
-    away: Away | None
+    away: DistanceEffect | None
 
     @property
     def shape(self) -> Hashable:
@@ -176,7 +176,7 @@ def compile(mix: Mix) -> Plan:
     """
     rate_hz = mix.sample_rate_hz
     heard, clips, buses, lanes, end, longest = _sounding(mix)
-    ways = open_ways(mix)
+    ways = open_routes(mix)
     ahead: dict[str, int] = {}
     formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
     strips = []
@@ -211,7 +211,7 @@ class _Sounding(NamedTuple):
 
 def _sounding(mix: Mix) -> _Sounding:
     order = ordered(mix)
-    ways = open_ways(mix)
+    ways = open_routes(mix)
     awake = [strip for strip in order if isinstance(strip, Track) and not strip.resting]
     clips = {track.id: _placed(track, mix.sample_rate_hz) for track in awake}
     end = max((clip.first + clip.frames for placed in clips.values() for clip in placed), default=0)
@@ -219,11 +219,14 @@ def _sounding(mix: Mix) -> _Sounding:
         raise InputError(f"{mix.title} has no sound yet; bring in a recording and route it to the mix.")
     heard = _heard(order, ways, clips)
     ids = {strip.id for strip in heard}
-    buses = {strip.id: [aim for aim in ways.out_of(strip.id) if aim in ids] for strip in heard}
-    lanes = {automated(mix, lane): lane for lane in mix.automation}
+    buses = {strip.id: [aim for aim in ways.buses_reached_from(strip.id) if aim in ids] for strip in heard}
+    by_id = {strip.id: strip for strip in mix.strips}
+    lanes = {lane_path(lane.target, by_id): lane for lane in mix.automation}
     tails: dict[str, float] = {}
     for strip in heard:
-        tails[strip.id] = tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip)) + _away_tail_s(strip, lanes)
+        tails[strip.id] = (
+            tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip)) + _distance_tail_s(strip, lanes)
+        )
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
     longest = int(np.ceil(max(tails.values(), default=0.0) * mix.sample_rate_hz))
@@ -235,9 +238,9 @@ def latency_samples(mix: Mix) -> int:
 
     Raises InputError for a loop.
     """
-    ways = open_ways(mix)
+    ways = open_routes(mix)
     awake = [strip for strip in ordered(mix) if not strip.resting]
-    return _slowest(awake, {strip.id: list(ways.out_of(strip.id)) for strip in awake}, mix.sample_rate_hz)
+    return _slowest(awake, {strip.id: list(ways.buses_reached_from(strip.id)) for strip in awake}, mix.sample_rate_hz)
 
 
 def _slowest(strips: list[Strip], buses: dict[str, list[str]], rate_hz: int) -> int:
@@ -257,16 +260,16 @@ def at_work(strip: Strip) -> tuple[Processor, ...]:
     return tuple(processor for processor in strip.chain if not processor.bypassed)
 
 
-def _heard(order: list[Strip], ways: Ways, clips: dict[str, tuple[Placed, ...]]) -> list[Strip]:
+def _heard(order: list[Strip], ways: OpenRoutes, clips: dict[str, tuple[Placed, ...]]) -> list[Strip]:
     """The strips that have sound and whose sound gets somewhere, in working order."""
     sounding = {strip_id for strip_id, placed in clips.items() if placed}
     for strip in order:
         if strip.id in sounding:
-            sounding.update(ways.out_of(strip.id))
+            sounding.update(ways.buses_reached_from(strip.id))
     arriving: set[str] = set()
     for strip in reversed(order):
         placed = ways.outputs.get(strip.id) == PROGRAMME and strip.placement.mode != "none"
-        if placed or any(aim in arriving for aim in ways.out_of(strip.id)):
+        if placed or any(aim in arriving for aim in ways.buses_reached_from(strip.id)):
             arriving.add(strip.id)
     return [strip for strip in order if strip.id in sounding & arriving and not strip.resting]
 
@@ -288,7 +291,7 @@ def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
 def _strip(
     strip: Strip,
     clips: tuple[Placed, ...],
-    ways: Ways,
+    ways: OpenRoutes,
     lanes: Lanes,
     formats: dict[str, Target],
     ahead: dict[str, int],
@@ -308,7 +311,7 @@ def _strip(
         where = azimuth if send.azimuth_deg is None else Curve.of(send.azimuth_deg)
         into = _into(strip, channels, formats[send.bus], where, elevation)
         if channels > 1 and send.azimuth_deg is not None:
-            into = Gains.fixed(turned(format_of(strip, channels), formats[send.bus], send.azimuth_deg))
+            into = Gains.fixed(turned_gains(format_of(strip, channels), formats[send.bus], send.azimuth_deg))
         taken = ahead[strip.id] if send.tap == "strip" else out
         level = curve(send.level_db, "sends", send.bus, "level_db")
         routes.append(Route(send.bus, into, level, send.tap, taken - ahead[send.bus]))
@@ -321,7 +324,7 @@ def _strip(
         routes.append(Route(output, into, Curve.of(0.0), "post", out - ahead[output]))
     pad = ahead[strip.id] - out - own
     fader = curve(strip.gain_db, "gain_db")
-    away = away_of(feed.where) if isinstance(feed, ObjectFeed) else None
+    away = distance_effect(feed.where) if isinstance(feed, ObjectFeed) else None
     return StripPlan(
         strip.id, strip.name, channels, clips, at_work(strip), ahead[strip.id], out, pad,
         _chain_lanes(strip, lanes), fader, tuple(routes), feed, away,
@@ -336,8 +339,9 @@ def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
         if strip_id != strip.id or path[0] != "chain" or path[1] not in working:
             continue
         processor, rest = strip.chain[int(path[1])], path[2:]
-        ends = {set_in(processor, rest, p.value).latency_samples(48000) for p in lane.points}
-        if len(ends) > 1:
+        # latency rises or falls with a parameter, so its ends tell
+        ends = [with_value_at(processor, rest, float(v)) for v in (lane.points.values.min(), lane.points.values.max())]
+        if len({end.latency_samples(48000) for end in ends}) > 1:
             raise InputError(
                 f"{processor.title} on {strip.name} would change its latency as it moves; keep the delay later than 0."
             )
@@ -345,7 +349,7 @@ def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
     return tuple(found)
 
 
-def where_of(strip: Strip, own: Layout, lanes: Lanes) -> Where:
+def object_position(strip: Strip, own: Layout, lanes: Lanes) -> ObjectPosition:
     """Where an object is over time, by the form of its position that is used."""
     place = strip.placement
 
@@ -359,13 +363,13 @@ def where_of(strip: Strip, own: Layout, lanes: Lanes) -> Where:
     pair, divergence, diffuseness = (
         curve(name, getattr(place, name)) for name in ("pair_deg", "divergence", "diffuseness")
     )
-    return Where(place, position, pair, divergence, diffuseness, own.angles_deg)
+    return ObjectPosition(place, position, pair, divergence, diffuseness, own.angles_deg)
 
 
-def _away_tail_s(strip: Strip, lanes: Lanes) -> float:
+def _distance_tail_s(strip: Strip, lanes: Lanes) -> float:
     if strip.placement.mode != "object" or strip.output != PROGRAMME:
         return 0.0
-    away = away_of(where_of(strip, LAYOUTS["0+1+0"], lanes))
+    away = distance_effect(object_position(strip, LAYOUTS["0+1+0"], lanes))
     return away.tail_s if away else 0.0
 
 
@@ -374,7 +378,7 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
     source = format_of(strip, channels)
 
     def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
-        return entry(source, aim, azimuth.at(times_s), elevation.at(times_s))
+        return mapping_gains(source, aim, azimuth.at(times_s), elevation.at(times_s))
 
     if channels == 1 and (azimuth.moves or (elevation.moves and aim.order is not None)):
         return Gains(gains, True, (source.name, aim.name, azimuth, elevation))
@@ -405,4 +409,4 @@ def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:
         raise InputError(f"{strip.name} is an ambisonic scene, which has no single direction; place it as a scene.")
     if any(own.layout.is_lfe):
         raise InputError(f"{strip.name} has an LFE channel, which has no direction; place it as a bed.")
-    return ObjectFeed(strip.id, where_of(strip, own.layout, lanes))
+    return ObjectFeed(strip.id, object_position(strip, own.layout, lanes))

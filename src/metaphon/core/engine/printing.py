@@ -4,14 +4,14 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from metaphon.core.document.channel_mapping import format_of
+from metaphon.core.document.mix import PROGRAMME, Mix, Placement, Strip, Track
+from metaphon.core.document.targets import Target
 from metaphon.core.engine.offline import Progress, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
-from metaphon.core.scene.entering import format_of
-from metaphon.core.scene.mix import PROGRAMME, Mix, Placement, Strip, Track
-from metaphon.core.scene.targets import Target
 
 
 def print_strip(

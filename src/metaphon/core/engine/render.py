@@ -7,16 +7,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from metaphon.core.engine.away import AwayRun
-from metaphon.core.engine.curves import GRID_FRAMES, Fader, Mixer
-from metaphon.core.engine.handing_over import HandOver, Passing, Series
+from metaphon.core.document.targets import Target
+from metaphon.core.document.value_paths import with_value_at
+from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
+from metaphon.core.engine.crossfade import Crossfade, Passing, Series
+from metaphon.core.engine.distance import DistanceRun
 from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
-from metaphon.core.engine.tails import Tail, tail_for
+from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.process.processor import Block, DelayLine, Processor
-from metaphon.core.scene.changing import set_in
-from metaphon.core.scene.targets import Target
 
 BLOCK_FRAMES = 16 * GRID_FRAMES
 
@@ -45,7 +45,7 @@ def render(
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
     at = warm_up - warm_up % GRID_FRAMES - plan.ahead
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
-    tails = [_tail(plan, output) for output in outputs]
+    tails = [_renderer(plan, output) for output in outputs]
     with ThreadPoolExecutor(1, "tails") as pool, ExitStack() as stack:
         for strip in strips:
             stack.callback(strip.close)
@@ -55,7 +55,7 @@ def render(
             ready, waiting = waiting, None
             if at < last:
                 signals = run_all(strips, at, block_frames)
-                waiting = at, pool.submit(_tailed, tails, signals, at, block_frames)
+                waiting = at, pool.submit(_rendered_block, tails, signals, at, block_frames)
                 at += block_frames
             if ready is not None:
                 place, blocks = ready[0], ready[1].result()
@@ -64,12 +64,12 @@ def render(
                     yield [block[:, cut] for block in blocks]
 
 
-def _tailed(tails: Sequence[Tail], signals: dict[str, Block], at: int, frames: int) -> list[Block]:
+def _rendered_block(tails: Sequence[Renderer], signals: dict[str, Block], at: int, frames: int) -> list[Block]:
     return [tail.process(signals, at, frames) for tail in tails]
 
 
-def _tail(plan: Plan, output: Output) -> Tail:
-    return tail_for(output.target, feeds_of(plan, output), plan.rate_hz)
+def _renderer(plan: Plan, output: Output) -> Renderer:
+    return renderer_for(output.target, feeds_of(plan, output), plan.rate_hz)
 
 
 def feeds_of(plan: Plan, output: Output) -> list[Feed]:
@@ -105,12 +105,12 @@ class StripRun:
         self._rate_hz = rate_hz
         self._gate = gate
         self._clips = [(clip, ClipReader(clip.path)) for clip in plan.clips]
-        self._chain = HandOver(self._start(plan))
+        self._chain = Crossfade(self._start(plan))
         self._pad = DelayLine(plan.channels, plan.pad)
         self._fader = Passing(Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
-        self._away = HandOver(AwayRun(plan.away, plan.channels, rate_hz)) if plan.away else None
+        self._away = Crossfade(DistanceRun(plan.away, plan.channels, rate_hz)) if plan.away else None
 
     def _start(self, plan: StripPlan) -> Series:
         return Series([_Checked(number, plan, self._rate_hz) for number in range(len(plan.chain))])
@@ -132,7 +132,7 @@ class StripRun:
                 part.adopt(plan)
         if self._away and plan.away and plan.away != old.away:
             tail = round(old.away.tail_s * self._rate_hz) if old.away else 0
-            self._away.replace(AwayRun(plan.away, plan.channels, self._rate_hz), tail)
+            self._away.replace(DistanceRun(plan.away, plan.channels, self._rate_hz), tail)
         if plan.fader_db != old.fader_db:
             self._fader.to(Fader(plan.fader_db, self._rate_hz))
         for way, route in zip(self._routes, plan.routes, strict=True):
@@ -196,7 +196,7 @@ class _Checked:
         self._rate_hz = rate_hz
         self._set(plan)
         self._current = self._processor
-        self._running = HandOver(self._processor.start(plan.channels, rate_hz))
+        self._running = Crossfade(self._processor.start(plan.channels, rate_hz))
         self._began = False
 
     def _set(self, plan: StripPlan) -> None:
@@ -230,7 +230,7 @@ class _Checked:
         for first in range(0, block.shape[1], GRID_FRAMES):
             wanted = self._at((at - self._late + first) / self._rate_hz)
             if not self._began:  # nothing has sounded yet, so there is nothing to pass over from
-                self._running, self._current = HandOver(wanted.start(self._channels, self._rate_hz)), wanted
+                self._running, self._current = Crossfade(wanted.start(self._channels, self._rate_hz)), wanted
             elif wanted != self._current:
                 self._to(wanted)
             self._began = True
@@ -240,7 +240,7 @@ class _Checked:
     def _at(self, time_s: float) -> Processor:
         found = self._processor
         for lane in self._lanes:
-            found = set_in(found, lane.path, float(lane.curve.at(np.array([time_s]))[0]))
+            found = with_value_at(found, lane.path, float(lane.curve.at(np.array([time_s]))[0]))
         return found
 
 

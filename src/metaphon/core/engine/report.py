@@ -4,9 +4,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from typing import Any
 
+from metaphon.core.document.mix import Mix
+from metaphon.core.document.targets import Target, target_named
 from metaphon.core.engine.offline import Result, safe_title
-from metaphon.core.scene.mix import Mix
-from metaphon.core.scene.targets import Target, target_named
 
 _LINES = (
     ("Integrated loudness", "integrated_lufs", "LUFS"),

@@ -2,10 +2,10 @@
 
 from pathlib import Path
 
+from metaphon.core.document.mix import Mix
 from metaphon.core.files.audio import probe
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.mixdoc import with_files
-from metaphon.core.scene.mix import Mix
 
 
 def at_mix_rate(mix: Mix, folder: Path) -> tuple[Mix, list[str]]:

@@ -4,10 +4,9 @@ import csv
 import io
 from collections.abc import Iterable
 
-from pydantic import ValidationError
-
+from metaphon.core.document.breakpoints import CURVES, Breakpoint, Breakpoints
+from metaphon.core.document.mix import Automation
 from metaphon.core.errors import InputError
-from metaphon.core.scene.mix import Automation, Breakpoint
 
 _HEAD = ("parameter", "time_s", "value", "curve")
 _MOST_LINES = 200000
@@ -37,17 +36,13 @@ def read(text: str, strip_id: str) -> list[Automation]:
             continue
         try:
             name, time_s, value, *curve = (cell.strip() for cell in cells)
-            point = Breakpoint.model_validate(
-                {"t_s": float(time_s), "value": float(value), "curve": (curve or ["linear"])[0] or "linear"}
-            )
-        except (ValueError, ValidationError):
+            kind = CURVES[CURVES.index((curve or ["linear"])[0] or "linear")]  # type: ignore[arg-type]
+            point = Breakpoints.of([Breakpoint(float(time_s), float(value), kind)])[0]
+        except ValueError:
             raise InputError(
                 f"Line {number} of the table cannot be read; write parameter, seconds, value, curve."
             ) from None
         found.setdefault(name, []).append(point)
     if not found:
         raise InputError("The table holds no breakpoints; write one a line.")
-    return [
-        Automation(target=f"{strip_id}/{name}", points=tuple(sorted(points, key=lambda p: p.t_s)))
-        for name, points in found.items()
-    ]
+    return [Automation(target=f"{strip_id}/{name}", points=Breakpoints.of(points)) for name, points in found.items()]

@@ -8,8 +8,8 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from metaphon.core.document.mix import Mix
 from metaphon.core.errors import InputError
-from metaphon.core.scene.mix import Mix
 
 SUFFIX = ".mix.json"
 
@@ -26,15 +26,19 @@ def parse(data: Any, where: str = "The mix document") -> Mix:
 
 def read(path: Path) -> Mix:
     """Read a mix document; its file names become absolute. Raises InputError in one sentence."""
+    mix = parse(read_json(path), path.name)
+    folder = path.absolute().parent
+    return with_files(mix, lambda file: folder / file)
+
+
+def read_json(path: Path) -> Any:
+    """Read a JSON file. Raises InputError in one sentence where it is not there or is no JSON."""
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
+        return json.loads(path.read_text(encoding="utf-8"))
     except FileNotFoundError:
         raise InputError(f"{path} is not there; check the name.") from None
     except (OSError, UnicodeDecodeError, json.JSONDecodeError, RecursionError):
-        raise InputError(f"{path.name} cannot be read as JSON; export the mix document again.") from None
-    mix = parse(data, path.name)
-    folder = path.absolute().parent
-    return with_files(mix, lambda file: folder / file)
+        raise InputError(f"{path.name} cannot be read as JSON; export it again.") from None
 
 
 def write(mix: Mix, path: Path) -> None:

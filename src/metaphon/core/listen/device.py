@@ -5,14 +5,14 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.engine.fold_down import fold_down
-from metaphon.core.engine.handing_over import Series
+from metaphon.core.document.targets import Target
+from metaphon.core.engine.crossfade import Series
+from metaphon.core.engine.downmix import fold_down
 from metaphon.core.listen.convolving import Convolver
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
 from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
 from metaphon.core.process.processor import Block, Running
-from metaphon.core.scene.targets import Target
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.directions import unit_vectors

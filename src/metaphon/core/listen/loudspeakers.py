@@ -3,9 +3,9 @@
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.document.targets import Target
 from metaphon.core.listen.monitor import Loudspeaker, LoudspeakerSet
 from metaphon.core.process.processor import Block, DelayLine
-from metaphon.core.scene.targets import Target
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import conversion

@@ -7,12 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import rfft
 
-from metaphon.core.engine.fold_down import fold_down
+from metaphon.core.document.targets import Target
+from metaphon.core.engine.downmix import fold_down
 from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.process.processor import Block
-from metaphon.core.scene.targets import Target
 from metaphon.core.spatial.chart import on_chart
 
 STEP_FRAMES = 1024

@@ -5,7 +5,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from metaphon.core.scene.mix import Layout, Part, TargetName
+from metaphon.core.document.mix import Layout, Part, TargetName
 
 NOW = "now"
 DIM_DB = -20.0
@@ -16,7 +16,7 @@ def number(default: float, low: float, high: float, unit: str, step: float, help
     return Field(default, ge=low, le=high, description=help, json_schema_extra={"unit": unit, "step": step})
 
 
-class Hearing(Part):
+class MonitorSource(Part):
     """What is heard: a target of the mix, what one strip puts into it (stem), or one track or bus alone.
 
     Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds` keeps to beds or

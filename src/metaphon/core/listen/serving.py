@@ -10,12 +10,13 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.document.mix import Mix
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
-from metaphon.core.listen.monitor import NOW, Hearing, Monitor
-from metaphon.core.listen.pace import STRETCH_FRAMES, Pace
+from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
 from metaphon.core.listen.session import Session
-from metaphon.core.scene.changing import with_value
+from metaphon.core.listen.stream_clock import STRETCH_FRAMES, StreamClock
+from metaphon.core.listen.trials import Trials
 
 _EAGER = -8
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
@@ -33,8 +34,9 @@ def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
 def serve(pipe: Connection, rate_hz: int) -> None:
     """Answer messages until the pipe closes.
 
-    In: ("document", name, Mix), ("state", dict), ("do", dict), ("preview", strip, path, value). Out: packed
-    stretches, or JSON text for everything else.
+    In: ("document", name, Mix, ids of the edits that came with it), ("state", dict), ("do", dict), ("preview",
+    command, control, id of the edit or None), ("release", control). Out: packed stretches, or JSON text for everything
+    else.
     """
     with suppress(PermissionError):
         os.nice(_EAGER)  # only some users may; it keeps sound flowing while pages are drawn
@@ -50,7 +52,8 @@ class Server:
         self._rate_hz = rate_hz
         self._playing = False
         self._epoch = 0
-        self._pace = Pace(rate_hz)
+        self._clock = StreamClock(rate_hz)
+        self._trials = Trials()
         self._work_s = 0.0
         self._sound_s = 0.0
         self._reported = time.monotonic()
@@ -73,7 +76,7 @@ class Server:
 
     @property
     def _wait_s(self) -> float | None:
-        return self._pace.wait_s if self._playing else None
+        return self._clock.wait_s if self._playing else None
 
     def _say(self, **message: Any) -> None:
         self._pipe.send_bytes(json.dumps(message).encode())
@@ -82,18 +85,24 @@ class Server:
         kind, *rest = message
         try:
             if kind == "document":
-                self._session.set_document(*rest)
+                name, mix, edits = rest
+                self._session.set_document(name, self._trials.keep(mix, edits) if name == NOW else mix)
             elif kind == "state":
                 self._state(rest[0])
             elif kind == "preview":
-                mix = self._session.documents.get(NOW)
-                if mix:
-                    strip, path, value = rest
-                    self._session.set_document(NOW, with_value(mix, strip, path, value))
+                self._heard(self._trials.try_out(*rest))
+            elif kind == "release":
+                self._heard(self._trials.release(rest[0]))
             else:
                 self._do(**rest[0])
         except InputError as error:
             self._say(message=str(error))
+
+    def _heard(self, mix: Mix | None) -> None:
+        """Let a trial be heard; one that cannot be is refused in words when it is sent to be kept."""
+        if mix is not None:
+            with suppress(InputError):
+                self._session.set_document(NOW, mix)
 
     def _state(self, state: dict[str, Any]) -> None:
         """Take over what the listener has set; what is as it was stays untouched."""
@@ -104,7 +113,7 @@ class Server:
         if monitor != session.monitor:
             session.set_monitor(monitor)
         for side in ("a", "b"):
-            hearing = Hearing.model_validate(state["hearings"][side])
+            hearing = MonitorSource.model_validate(state["hearings"][side])
             if hearing != session.hearings[side] and hearing.source in session.documents:
                 session.hear(side, hearing)
         compared = (state["comparing"], state["active"], state["matched"])
@@ -121,9 +130,9 @@ class Server:
             self._begin(what["at"], self._playing)
         elif do == "played":
             if what["epoch"] == self._epoch:
-                self._pace.played(int(what["frames"]), bool(what.get("gaps")))
+                self._clock.played(int(what["frames"]), bool(what.get("gaps")))
                 if what.get("gaps"):
-                    self._say(gap=True, lead_ms=round(self._pace.lead_s * 1000))
+                    self._say(gap=True, lead_ms=round(self._clock.lead_s * 1000))
         elif do == "reset":
             session.reset_meters()
         elif do == "blind":
@@ -138,39 +147,39 @@ class Server:
     def _begin(self, at: int, playing: bool) -> None:
         self._session.jump(int(at))
         self._epoch += 1
-        self._pace.begin()
+        self._clock.begin()
         self._playing = playing
         self._say(epoch=self._epoch, at=self._session.at)
 
     def _stretch(self) -> None:
         began = time.perf_counter()
         try:
-            stretch = self._session.take(self._pace.frames)
+            stretch = self._session.take(self._clock.frames)
         except InputError as error:
             self._playing = False
             self._say(message=str(error), stopped=True)
             return
         frames = stretch.samples.shape[1]
         header = {
-            "epoch": self._epoch, "stream": self._pace.sent, "first": stretch.first, "frames": frames,
+            "epoch": self._epoch, "stream": self._clock.sent, "first": stretch.first, "frames": frames,
             "channels": len(stretch.samples), "readings": stretch.readings,
         }  # fmt: skip
         self._pipe.send_bytes(packed(header, stretch.samples))
-        self._pace.sent += frames
+        self._clock.sent += frames
         self._work_s += time.perf_counter() - began
         self._sound_s += frames / self._rate_hz
         if self._session.ended:
             self._playing = False
-            self._say(ended=True, epoch=self._epoch, stream=self._pace.sent)
+            self._say(ended=True, epoch=self._epoch, stream=self._clock.sent)
         if time.monotonic() - self._reported > _REPORT_S:
             self._report()
 
     def _report(self) -> None:
         load = self._work_s / max(self._sound_s, 1e-9)
-        self._pace.settle(load)
+        self._clock.settle(load)
         costs = sorted(self._session.costs.items(), key=lambda item: -item[1])[:3]
         total = max(self._work_s, 1e-9)
-        said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._pace.lead_s * 1000)}
+        said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._clock.lead_s * 1000)}
         self._busy = self._busy + 1 if load > _BUSY else 0
         if self._busy >= _BUSY_FOR:
             said["dearest"] = [[strip, round(seconds / total, 2)] for strip, seconds in costs]

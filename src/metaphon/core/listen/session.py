@@ -6,7 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from metaphon.core.engine.handing_over import HandOver, Series, rise
+from metaphon.core.document.mix import PROGRAMME, Mix
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.crossfade import Crossfade, Series, fade_in
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.printing import alone, width_of
@@ -17,11 +19,9 @@ from metaphon.core.listen.convolving import Convolver
 from metaphon.core.listen.device import device_for, key_of
 from metaphon.core.listen.headphones import correction_taps, worn_taps
 from metaphon.core.listen.meters import Meters
-from metaphon.core.listen.monitor import DIM_DB, Checks, Hearing, Monitor
-from metaphon.core.listen.stand_in import standing_in
+from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
+from metaphon.core.listen.test_signal import with_test_signal
 from metaphon.core.process.processor import Block, Running
-from metaphon.core.scene.mix import PROGRAMME, Mix
-from metaphon.core.scene.targets import target_named
 
 
 @dataclass(frozen=True)
@@ -33,7 +33,7 @@ class Stretch:
     readings: dict[str, Any]
 
 
-def scene_heard(mix: Mix, hearing: Hearing) -> tuple[Mix, Output]:
+def scene_heard(mix: Mix, hearing: MonitorSource) -> tuple[Mix, Output]:
     """The mix as a hearing takes it, and the output to listen to.
 
     Raises InputError where the strip it is about is gone.
@@ -42,7 +42,7 @@ def scene_heard(mix: Mix, hearing: Hearing) -> tuple[Mix, Output]:
     if hearing.what != "mix" and strip is None:
         raise InputError("The track or bus that was heard is no longer in the mix; the whole mix is heard.")
     if hearing.stand_in and strip is not None:
-        mix = standing_in(mix, strip.id, hearing.stand_in)
+        mix = with_test_signal(mix, strip.id, hearing.stand_in)
         return mix, Output(target_named(hearing.target), strip.id)
     if not hearing.chains:
         mix = _each(mix, lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)})
@@ -105,18 +105,18 @@ class Session:
         self.documents: dict[str, Mix] = {}
         self.at = 0
         self.loop: tuple[int, int] | None = None
-        self.hearings = {"a": Hearing(), "b": Hearing()}
+        self.hearings = {"a": MonitorSource(), "b": MonitorSource()}
         self.active = "a"
         self.comparing = False
         self.matched = True
         self.blind: Blind | None = None
         self.monitor = Monitor()
-        self._players: dict[tuple[str, Hearing], Player] = {}
+        self._players: dict[tuple[str, MonitorSource], Player] = {}
         self._paths: dict[str, _Path] = {}
         self._leaving: list[_Path] = []
         self._weights = {"a": 1.0, "b": 0.0}
         self._gain = 1.0
-        self._after: HandOver[Series[Running]] = HandOver(Series([]))
+        self._after: Crossfade[Series[Running]] = Crossfade(Series([]))
         self._after_key: tuple[object, ...] = ()
         self._matching = Matching(rate_hz)
         self._match = {"a": 1.0, "b": 1.0}
@@ -132,7 +132,7 @@ class Session:
                 player.change(compile(scene_heard(mix, key[1])[0]))
         self.documents[name] = mix
 
-    def hear(self, side: str, hearing: Hearing) -> None:
+    def hear(self, side: str, hearing: MonitorSource) -> None:
         """Listen to something else on a side. Raises InputError where it cannot be heard; nothing is changed."""
         before = self.hearings[side]
         self.hearings[side] = hearing
@@ -208,8 +208,8 @@ class Session:
 
     def _lay_paths(self) -> None:
         """Players and paths for the sides that are heard; a path that changes is left by a crossfade."""
-        wanted: dict[str, tuple[tuple[str, Hearing], Player, Output]] = {}
-        players: dict[tuple[str, Hearing], Player] = {}
+        wanted: dict[str, tuple[tuple[str, MonitorSource], Player, Output]] = {}
+        players: dict[tuple[str, MonitorSource], Player] = {}
         for side in self._sides():
             hearing = self.hearings[side]
             name = hearing.source
@@ -276,7 +276,7 @@ class Session:
         found = {side: path.process(blocks[path.player]) for side, path in self._paths.items()}
         out = self._blended({side: ears for side, (_, ears) in found.items()}, count).astype(np.float32)
         if self._leaving:
-            up = rise(count)
+            up = fade_in(count)
             for path in self._leaving:
                 _, ears = path.process(blocks[path.player])
                 out *= up
@@ -286,7 +286,7 @@ class Session:
         heard, ears = found[self.side]
         readings = self._read(heard, ears)
         wanted = 10.0 ** ((self.monitor.level_db + (DIM_DB if self.monitor.dimmed else 0.0)) / 20.0)
-        out *= self._gain + (wanted - self._gain) * rise(count)
+        out *= self._gain + (wanted - self._gain) * fade_in(count)
         self._gain = wanted
         if len(out) == 2:
             out = self._after.process(out)
@@ -302,7 +302,7 @@ class Session:
 
     def _blended(self, ears: dict[str, Block], frames: int) -> Block:
         """The side that is heard; while comparing, both at one loudness, passing over where the side has changed."""
-        up = rise(frames)
+        up = fade_in(frames)
         if self.comparing:
             for side, block in ears.items():
                 self._matching.add(side, block)

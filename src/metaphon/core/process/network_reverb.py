@@ -20,6 +20,7 @@ class NetworkReverb(Processor):
     """A shared space. Decay and its fall towards the treble, size, pre-delay."""
 
     title: ClassVar[str] = "Network reverb"
+    is_reverb: ClassVar[bool] = True
 
     kind: Literal["network_reverb"] = "network_reverb"
     decay_s: float = parameter(
@@ -34,6 +35,10 @@ class NetworkReverb(Processor):
 
     def start(self, channels: int, rate_hz: int) -> Running:
         return _NetworkReverb(self, channels, rate_hz)
+
+    @property
+    def passes_dry(self) -> bool:
+        return not self.wet_only
 
     @property
     def tail_s(self) -> float:

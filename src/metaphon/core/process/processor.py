@@ -23,6 +23,8 @@ class Processor(BaseModel, ABC):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
     title: ClassVar[str]
+    is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
+    is_linear: ClassVar[bool] = True  # whether two sounds together give what they give apart, added
 
     bypassed: bool = Field(False, description="Leave the sound as it came.")
 
@@ -38,6 +40,22 @@ class Processor(BaseModel, ABC):
     def latency_samples(self, rate_hz: int) -> int:
         """How many samples late it gives its sound; the graph makes up for it."""
         return 0
+
+    @property
+    def passes_dry(self) -> bool:
+        """Whether what comes in also goes out as it came, as no reverb on a return should let it."""
+        return True
+
+    def matrix(self, channels: int) -> NDArray[np.float64] | None:
+        """What it does to channels apart from filtering and delay, (channels, channels); None where that is not all.
+
+        What is no matrix at heart, such as an equaliser or a reverb, gives None.
+        """
+        return None
+
+    def delay_and_polarity(self) -> tuple[float, int]:
+        """The delay in ms and the polarity, 1 or -1, that it gives to the first channel."""
+        return 0.0, 1
 
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128] | None:
         """What it does to each frequency, its latency not counted; None where no such curve says it."""
@@ -69,12 +87,14 @@ def parameter(
     help: str,
     scale: str = "linear",
     channels: int | None = None,
+    moves: bool = True,
 ) -> Any:
     """Declare a numeric parameter with all that a screen needs to draw its control.
 
-    With `channels` it counts only for strips of that many; so too for switches and choices.
+    With `channels` it counts only for strips of that many; so too for switches and choices. What does not move
+    (`moves`) takes no automation.
     """
-    extra: Any = {"unit": unit, "step": step, "scale": scale, "channels": channels}
+    extra: Any = {"unit": unit, "step": step, "scale": scale, "channels": channels, "moves": moves}
     return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)
 
 

@@ -1,18 +1,14 @@
 """What Field draws: loudspeakers, sources and their paths, and how truly a layout plays each direction."""
 
-from collections.abc import Callable
 from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
-from django.urls import reverse
 from numpy.typing import ArrayLike, NDArray
 
-from metaphon.core.scene.conversion import on_sphere, sampled_times, used_lanes
-from metaphon.core.scene.gestures import thinned_path
-from metaphon.core.scene.mix import Automation, Placement
-from metaphon.core.scene.mix import Mix as Scene
-from metaphon.core.scene.mix import Strip as Said
+from metaphon.core.document.mix import Automation, Mix, Placement, Strip
+from metaphon.core.document.positions import on_sphere, sampled_times, used_lanes
+from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.spatial.ambisonics import MAX_ORDER, encode
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.cube_panning import cube_pan
@@ -21,7 +17,6 @@ from metaphon.core.spatial.layouts import Layout, layout_named
 from metaphon.core.spatial.localisation import Localised, Panner, localised
 from metaphon.core.spatial.panning import vector_pan
 from metaphon.core.spatial.room_cube import to_cube
-from metaphon.web.mixes.models import Strip
 
 _CELLS = (48, 24)  # turns and heights of the drawing of how true a layout is
 _DRAWN_TO_DEG = 0.5
@@ -124,14 +119,14 @@ def compared(layout: Layout, chosen: str) -> list[dict[str, Any]]:
     return found
 
 
-def source(row: Strip, said: Said, scene: Scene) -> dict[str, Any]:
+def source(strip: Strip, mix: Mix) -> dict[str, Any]:
     """A strip as the page's script takes it: its place and size as angles, and its path in time."""
-    place = said.placement
-    lanes = used_lanes(scene, said)
+    place = strip.placement
+    lanes = used_lanes(mix, strip)
+    group = next((group.name for group in mix.groups if group.id == strip.group), "")
     own = on_sphere(place, {}, np.zeros(1))[:, 0]
     found: dict[str, Any] = {
-        "id": row.pk, "ref": row.ref, "name": row.name, "mode": place.mode, "layout": place.layout,
-        "group": row.group.name if row.group else "", "locked": place.locked, "path": None,
+        "id": strip.id, "name": strip.name, "mode": place.mode, "layout": place.layout, "group": group, "locked": place.locked, "path": None,
         "azimuth_deg": round(float(own[0]), 3), "elevation_deg": round(float(own[1]), 3),
         "distance": 1.0 if place.on_sphere else round(float(own[2]), 3),
         "width_deg": round(float(own[3]), 1), "height_deg": round(float(own[4]), 1),
@@ -148,25 +143,17 @@ def _path(place: Placement, lanes: tuple[tuple[str, Automation], ...]) -> list[l
     times = sampled_times(held.values())
     path = on_sphere(place, held, times)
     azimuth = np.unwrap(path[0], period=360.0)
-    kept = thinned_path(times, azimuth, path[1], _DRAWN_TO_DEG) if len(times) > 2 else list(range(len(times)))
+    kept = thinned_directions(times, azimuth, path[1], _DRAWN_TO_DEG) if len(times) > 2 else list(range(len(times)))
     found: list[list[float]] = np.round(np.stack([times, azimuth, path[1], path[2]], axis=1)[kept], 3).tolist()
     return found
 
 
-def beds(scene: Scene) -> dict[str, list[list[float]]]:
+def beds(mix: Mix) -> dict[str, list[list[float]]]:
     """Where the loudspeakers of every bed in use stand on the chart, by layout."""
-    used = {strip.placement.layout for strip in scene.strips if strip.placement.mode == "bed"}
+    used = {strip.placement.layout for strip in mix.strips if strip.placement.mode == "bed"}
     return {
         name: [[round(100 * float(x), 1), round(-100 * float(y), 1)] for x, y in on_chart(*np.array([
             angle for angle, low in zip(layout.angles_deg, layout.is_lfe, strict=True) if not low
         ]).T)]
         for name in sorted(used) for layout in [layout_named(name)]
     }  # fmt: skip
-
-
-Address = Callable[[str], str]
-
-
-def addresses(mix_id: int, strip_id: int) -> Address:
-    """Where a field of a strip's placement is set."""
-    return lambda name: reverse("field:set", args=[mix_id, strip_id, name])

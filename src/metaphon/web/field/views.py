@@ -1,30 +1,35 @@
 """Field: what is placed where, on one whole-sphere chart and in perspective."""
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404, render
-from django.urls import reverse
+from django.shortcuts import render
+from django.views.decorators.http import require_POST
 
+from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, DeliveryLimits, changes
+from metaphon.core.document.mix import PROGRAMME, Placement, Strip
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.positions import FORMS, kept_apart_deg, other_form, place_lanes
+from metaphon.core.document.target_omissions import omissions_by_target
+from metaphon.core.document.targets import target_named
+from metaphon.core.edits.command import strip_of
+from metaphon.core.edits.position_forms import Conversion, Convert
+from metaphon.core.edits.structure import AddTarget
+from metaphon.core.edits.values import position_of
 from metaphon.core.errors import InputError
-from metaphon.core.scene.conversion import FORMS, kept_apart_deg, other_form, place_lanes
-from metaphon.core.scene.mix import Mix as Scene
-from metaphon.core.scene.mix import Placement as Said
-from metaphon.core.scene.profiles import PROFILES, Profile, changes
-from metaphon.core.scene.targets import target_named
 from metaphon.core.spatial.chart import graticule
-from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named
+from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named, own_layout
+from metaphon.core.spatial.panning import vector_pan
 from metaphon.core.spatial.room_cube import REFERENCES
 from metaphon.core.spatial.zones import ZONES
-from metaphon.web.field.drawing import PANNERS, addresses, beds, compared, loudspeakers, source, truth
-from metaphon.web.mixes.assemble import missing_from_targets, scene_of
-from metaphon.web.mixes.models import Mix, Placement, Strip
+from metaphon.web.field.drawing import PANNERS, beds, compared, loudspeakers, source, truth
+from metaphon.web.mixes.editing import after_edit, carry_out, command_from, editing
+from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.mixes.placing import said_as
-from metaphon.web.mixes.views import after_edit
-from metaphon.web.shell.context import editing
+from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.controls import Control, controls_from
 
 _DEFAULT = "4+7+0"
@@ -44,6 +49,7 @@ _NAMES = {
     "snap": "Nearest loudspeaker", "on_sphere": "Stay on the sphere", "air": "Air absorption", "weighting": "Weights",
     "elevation_deg": "Tilt", "azimuth_deg": "Turn",
 }  # fmt: skip
+_ANGLES = {"azimuth_deg": "Azimuth", "elevation_deg": "Elevation", "distance": "Distance"}
 _AXES = {"x": "Right", "y": "Front", "z": "Up"}
 
 
@@ -57,25 +63,21 @@ class Shown:
     moves: bool
     changes: list[str]
 
-    @property
-    def urls(self) -> list[str]:
-        address = addresses(self.strip.mix_id, self.strip.pk)
-        return [address(name) for name in ("azimuth_deg", "elevation_deg")]
-
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
-    layout = _layout(mix, request.GET.get("layout", ""))
+    document = document_of(mix)
+    layout = _layout(document, request.GET.get("layout", ""))
     panner = request.GET.get("truth", "")
-    profile = PROFILES.get(request.GET.get("profile", ""), PROFILES["open"])
+    profile = DELIVERY_LIMITS.get(request.GET.get("profile", ""), DELIVERY_LIMITS["open"])
     speakers = loudspeakers(layout)
     context = {
         **editing(request, mix),
-        **placed(mix, profile),
+        **placed(mix, document, profile),
         "profile": profile,
-        "profiles": PROFILES.values(),
+        "profiles": DELIVERY_LIMITS.values(),
         "layout": layout,
-        "layouts": [*_own(mix), *(row for row in LAYOUTS.values() if row.channels > 1)],
+        "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),
         "loudspeakers": speakers,
         "vectors": json.dumps([{"label": one["label"], "vector": one["vector"]} for one in speakers]),
@@ -89,91 +91,82 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     return render(request, "field/show.html", context)
 
 
-def _own(mix: Mix) -> list[Layout]:
-    return [layout_named(target.name) for target in mix.targets.all() if target.name.startswith(OWN)]
+def _own(document: Document) -> list[Layout]:
+    return [layout_named(name) for name in document.targets if name.startswith(OWN)]
 
 
-def _layout(mix: Mix, wanted: str) -> Layout:
-    targets = [target_named(target.name).layout for target in mix.targets.all()]
-    own = [layout for layout in targets if layout and layout.channels > 2]
+def _layout(document: Document, wanted: str) -> Layout:
+    layouts = [target_named(name).layout for name in document.targets]
+    own = [layout for layout in layouts if layout and layout.channels > 2]
     try:
         return layout_named(wanted) if wanted else own[0] if own else LAYOUTS[_DEFAULT]
     except InputError:
         return own[0] if own else LAYOUTS[_DEFAULT]
 
 
-def placed(mix: Mix, profile: Profile = PROFILES["open"]) -> dict[str, Any]:
-    """The strips that enter the programme, objects first; what a profile will change, and what targets leave out."""
-    scene = scene_of(mix)
-    told = changes(scene, profile)
-    said = {strip.id: strip for strip in scene.strips}
-    strips = mix.strips.filter(to_programme=True, resting=False).select_related("placement", "group", "mix")
-    entering = [strip for strip in strips if strip.placement.mode != Placement.Mode.NONE]
-    entering.sort(key=lambda strip: strip.placement.mode != Placement.Mode.OBJECT)
+def placed(mix: Mix, document: Document, limits: DeliveryLimits = DELIVERY_LIMITS["open"]) -> dict[str, Any]:
+    """The strips that enter the programme, objects first; what a delivery will change, and what targets leave out."""
+    changed_by = changes(document, limits)
+    strips = [strip for strip in document.strips if strip.output == PROGRAMME and not strip.resting]
+    entering = [strip for strip in strips if strip.placement.mode != "none"]
+    entering.sort(key=lambda strip: strip.placement.mode != "object")
     rows = []
     for number, strip in enumerate(entering, start=1):
-        data = source(strip, said[strip.ref], scene) | {"number": number}
-        rows.append(Shown(strip, number, data, bool(data["path"]), told.get(strip.ref, [])))
+        data = source(strip, document) | {"number": number}
+        rows.append(Shown(strip, number, data, bool(data["path"]), changed_by.get(strip.id, [])))
+    missing = omissions_by_target(document, channels_of_tracks(mix, document))
     return {
         "rows": rows,
         "objects": json.dumps([row.data for row in rows]),
-        "bed_places": json.dumps(beds(scene)),
+        "bed_places": json.dumps(beds(document)),
         "groups": sorted({str(row.data["group"]) for row in rows} - {""}),
-        "aside": list(mix.strips.filter(resting=False, placement__mode="none", to_programme=True)),
-        "left_out": [(target_named(name), what) for name, what in missing_from_targets(mix, scene).items() if what],
+        "aside": [strip for strip in strips if strip.placement.mode == "none"],
+        "missing": [(target_named(name), what) for name, what in missing.items() if what],
     }
 
 
-def one(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
+def one(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """The placement of one strip by numbers, its position said in both ways."""
     mix = mix_for(request, mix_id)
-    strip = get_object_or_404(Strip.objects.select_related("placement"), pk=strip_id, mix=mix)
-    return render(request, "field/one.html", {**editing(request, mix), **panel(mix, strip)})
+    document = document_of(mix)
+    context = {**editing(request, mix), **panel(document, strip_of(document, strip_id))}
+    return render(request, "field/one.html", context)
 
 
-def panel(mix: Mix, strip: Strip, scene: Scene | None = None) -> dict[str, Any]:
+def panel(document: Document, strip: Strip) -> dict[str, Any]:
     """Everything the panel of a source shows."""
-    scene = scene or scene_of(mix)
-    said = next(one for one in scene.strips if one.id == strip.ref)
-    place = said.placement
-    address = addresses(mix.pk, strip.pk)
-    lanes = place_lanes(scene, strip.ref)
+    place = strip.placement
+    lanes = place_lanes(document, strip.id)
     in_room = place.coordinates == "cube"
-    angles, room = said_as(strip.placement, "sphere"), said_as(strip.placement, "cube")
-    apart = kept_apart_deg(scene, said) if place.mode == "object" else None
+    where = position_of(strip)
     parts = dict(PARTS, size=_SIZES_IN_ROOM if in_room else PARTS["size"])
-    moving = set(lanes) & set(FORMS[place.coordinates][:3])
     return {
         "strip": strip,
         "place": place,
         "in_room": in_room,
-        "moves": bool(moving),
-        "angles": angles,
-        "urls": {name: address(name) for name in (*FORMS["sphere"][:3], "excluded")},
-        "room": [(axis, room[axis], words, address(axis)) for axis, words in _AXES.items()],
+        "moves": bool(set(lanes) & set(FORMS[place.coordinates][:3])),
+        "angles": [(name, where[name], words) for name, words in _ANGLES.items()],
+        "room": [(axis, where[axis], words) for axis, words in _AXES.items()],
         "parts": {part: _controls(place, names, lanes) for part, names in parts.items()},
-        "address": reverse("field:one", args=[mix.pk, strip.pk]),
-        "gain_url": reverse("flow:set", args=[mix.pk, strip.pk, "gain_db"]),
         "zones": [(zone, zone in place.excluded) for zone in ZONES],
-        "apart": apart,
+        "apart": kept_apart_deg(document, strip) if place.mode == "object" else None,
         "kept": "room" if other_form(place.coordinates) == "cube" else "angles",
-        "other": other_form(place.coordinates),
         "references": REFERENCES.values(),
     }
 
 
-def _controls(place: Said, names: tuple[str, ...], lanes: dict[str, Any]) -> list[tuple[Control, bool]]:
+def _controls(place: Placement, names: tuple[str, ...], lanes: dict[str, Any]) -> list[tuple[Control, bool]]:
     """The controls of some settings, each with whether a lane moves it."""
     values = place.model_dump()
     if values["extent_height_deg"] is None:
         values["extent_height_deg"] = values["extent_deg"]
-    found = {control.name: control for control in controls_from(SCHEMA, values, 0)}
+    found = {control.name: control for control in controls_from(SCHEMA, values, 0, "placement")}
     return [(_named(found[name]), name in lanes) for name in names]
 
 
 def _schema() -> dict[str, Any]:
     """The placement's schema, the one number that may be empty told like the others."""
-    schema = Said.model_json_schema()
+    schema = Placement.model_json_schema()
     height = schema["properties"]["extent_height_deg"]
     schema["properties"]["extent_height_deg"] = {**height, **height.pop("anyOf")[0], "default": 0.0}
     return schema
@@ -186,7 +179,26 @@ def _named(control: Control) -> Control:
     return replace(control, label=_NAMES.get(control.name, control.label))
 
 
-def changed(request: HttpRequest, mix: Mix, report: Any = None) -> HttpResponse:
-    """After an edit: the list, and what a conversion told."""
-    profile = PROFILES.get(request.headers.get("X-Profile", ""), PROFILES["open"])
-    return after_edit(request, mix, "field/changed.html", {**placed(mix, profile), "report": report})
+@require_POST
+def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Carry out a command; gives the list anew, and what a conversion did to each source."""
+    command = command_from(request)
+    mix, applied = carry_out(request, mix_id, command)
+    return changed(request, mix, command.report(applied.before) if isinstance(command, Convert) else [])
+
+
+@require_POST
+def add_layout(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Make a loudspeaker layout of one's own from a table, and render the mix to it too."""
+    layout = own_layout(request.POST.get("title", ""), request.POST.get("table", ""))
+    vector_pan(0.0, 0.0, layout)  # refuses what cannot be panned on
+    mix, _ = carry_out(request, mix_id, AddTarget(name=layout.name))
+    response = changed(request, mix)
+    response["HX-Trigger"] = json.dumps({"mix-edited": True, "mix-changed": True})
+    return response
+
+
+def changed(request: HttpRequest, mix: Mix, report: Sequence[Conversion] = ()) -> HttpResponse:
+    """After an edit: the list, and what a conversion did."""
+    limits = DELIVERY_LIMITS.get(request.headers.get("X-Delivery", ""), DELIVERY_LIMITS["open"])
+    return after_edit(request, mix, "field/changed.html", {**placed(mix, document_of(mix), limits), "report": report})

@@ -5,5 +5,5 @@ from metaphon.web.findings import views
 app_name = "findings"
 urlpatterns = [
     path("", views.show, name="show"),
-    path("mend", views.mend, name="mend"),
+    path("mend", views.mend_one, name="mend"),
 ]

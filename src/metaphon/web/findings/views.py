@@ -5,16 +5,14 @@ from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rules import ABOUT, mended
+from metaphon.core.checks.rules import RULES, mend
 from metaphon.core.errors import InputError
 from metaphon.web.jobs.surveying import findings_of
 from metaphon.web.jobs.tasks import ask_for_survey
-from metaphon.web.mixes import journal
-from metaphon.web.mixes.assemble import scene_of, write_changes
+from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, mix_for
-from metaphon.web.mixes.views import seen
-from metaphon.web.shell.context import editing
+from metaphon.web.mixes.snapshots import document_of
 
 _ORDER = {"problem": 0, "warning": 1, "note": 2}
 
@@ -32,33 +30,29 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
 def _shown(request: HttpRequest, mix: Mix) -> dict[str, object]:
     try:
         found, fresh = findings_of(mix)
+        strips = {strip.id: strip for strip in document_of(mix).strips}
     except InputError:
-        found, fresh = [], True
+        found, fresh, strips = [], True, {}
     if not fresh:
         ask_for_survey(mix)
-    names = {strip.ref: strip for strip in mix.strips.all()}
     rows = [
-        (finding, names[finding.subject], ABOUT[finding.rule])
+        (finding, strips[finding.subject], RULES[finding.rule])
         for finding in sorted(found, key=lambda finding: _ORDER[finding.severity])
-        if finding.subject in names
+        if finding.subject in strips
     ]
     grave = any(finding.severity == "problem" for finding, _, _ in rows)
     return {"mix": mix, "findings": rows, "fresh": fresh, "grave": grave, "can_edit": can_edit(mix, request.user)}
 
 
 @require_POST
-def mend(request: HttpRequest, mix_id: int) -> HttpResponse:
+def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take one finding's fault away, as one step that can be undone."""
     mix = mix_for(request, mix_id)
     found, _ = findings_of(mix)
     finding = next((one for one in found if _is(one, request)), None)
     if finding is None:
         raise InputError("This is no longer found; the list is drawn anew.")
-    before = scene_of(mix)
-    after = mended(before, finding)
-    name = next(strip.name for strip in before.strips if strip.id == finding.subject)
-    with journal.edit(mix, request.user, f"{name}: {ABOUT[finding.rule].mend_label.lower()}", seen(request)):
-        write_changes(mix, before, after)
+    mix, _ = carry_out(request, mix_id, mend(document_of(mix), finding))
     response = render(request, "findings/mended.html", {**_shown(request, mix), **editing(request, mix)})
     response["HX-Trigger"] = "mix-edited, mix-changed"
     return response

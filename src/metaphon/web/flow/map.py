@@ -4,11 +4,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from metaphon.core.scene.mix import PROGRAMME
-from metaphon.core.scene.targets import bus_format, target_named
+from metaphon.core.document.mix import PROGRAMME, Bus, Strip
+from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.flow.table import channels_of
-from metaphon.web.mixes.models import Mix, Placement, Strip, Survey
+from metaphon.web.jobs.models import Survey
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.snapshots import document_of
 
 _MARGIN = 14.0
 _HEAD = 22.0
@@ -111,13 +113,15 @@ class Drawing:
 
 def draw(mix: Mix, width: int, height: int) -> Drawing:
     """Boxes and ribbons of a mix in pixels, to fit a width; taller than `height` only where boxes need it."""
-    strips = list(mix.strips.select_related("placement").prefetch_related("clips__audio", "sends"))
+    document = document_of(mix)
+    strips = list(document.strips)
+    channels = channels_of(mix, strips)
     survey = Survey.objects.filter(mix=mix).first()
     levels = survey.levels if survey else {}
     troubled = {f["subject"] for f in (survey.findings if survey else []) if f["rule"] in _TROUBLE}
-    nodes = {f"s{s.pk}": _node(s, troubled) for s in strips}
+    nodes = {f"s{s.id}": _node(s, channels[s.id], troubled) for s in strips}
     ribbons = list(_ways(strips, levels, troubled))
-    columns = _columns(strips, nodes, ribbons, mix)
+    columns = _columns(strips, nodes, ribbons, document.targets)
     by_key = {node.key: node for column in columns for node in column}
     ribbons = [ribbon for ribbon in ribbons if ribbon.start in by_key and ribbon.end in by_key]
     _bundle(columns, ribbons, by_key)
@@ -142,39 +146,40 @@ def _head(column: int, columns: int) -> str:
     return "Buses" if column == 1 else ""
 
 
-def _node(strip: Strip, troubled: set[str]) -> Node:
-    if strip.kind == Strip.Kind.BUS:
+def _node(strip: Strip, channels: int, troubled: set[str]) -> Node:
+    if isinstance(strip, Bus):
         width = bus_format(strip.layout)
         detail = LAYOUTS[strip.layout].everyday if width.layout else f"A{width.order}"
-        return Node(f"s{strip.pk}", strip.name, "bus", detail, strip, str(strip.pk), trouble=strip.ref in troubled)
-    channels = channels_of(strip)
+        return Node(f"s{strip.id}", strip.name, "bus", detail, strip, strip.id, trouble=strip.id in troubled)
     detail = {0: "–", 1: "", 2: "st"}.get(channels, str(channels))
-    return Node(f"s{strip.pk}", strip.name, "track", detail, strip, trouble=strip.ref in troubled)
+    return Node(f"s{strip.id}", strip.name, "track", detail, strip, trouble=strip.id in troubled)
 
 
 def _placed(strip: Strip) -> str:
     place = strip.placement
-    return f"p{place.mode}{place.layout if place.mode == Placement.Mode.BED else ''}"
+    return f"p{place.mode}{place.layout if place.mode == 'bed' else ''}"
 
 
 def _ways(strips: list[Strip], levels: dict[str, dict[str, float | None]], troubled: set[str]) -> Iterable[Ribbon]:
     for strip in strips:
-        known = levels.get(strip.ref, {}).get("rms_dbfs")
+        known = levels.get(strip.id, {}).get("rms_dbfs")
         faint = strip.muted or strip.resting or (bool(levels) and known is None)
-        trouble = strip.ref in troubled
-        start = f"s{strip.pk}"
-        if strip.to_programme and strip.placement.mode != Placement.Mode.NONE:
+        trouble = strip.id in troubled
+        start = f"s{strip.id}"
+        if strip.output == PROGRAMME and strip.placement.mode != "none":
             yield Ribbon(start, _placed(strip), "main", known, trouble, faint, f"{strip.name} into the mix")
-        elif strip.output_bus_id:
-            yield Ribbon(start, f"s{strip.output_bus_id}", "main", known, trouble, faint, f"{strip.name}, main feed")
-        for send in strip.sends.all():
+        elif strip.output not in (PROGRAMME, None):
+            yield Ribbon(start, f"s{strip.output}", "main", known, trouble, faint, f"{strip.name}, main feed")
+        for send in strip.sends:
             level = None if known is None else known + send.level_db
             title = f"{strip.name}, send {send.level_db:.1f} dB, {send.tap}"
-            yield Ribbon(start, f"s{send.bus_id}", "send", level, False, faint or send.muted, title)
+            yield Ribbon(start, f"s{send.bus}", "send", level, False, faint or send.muted, title)
 
 
-def _columns(strips: list[Strip], nodes: dict[str, Node], ribbons: list[Ribbon], mix: Mix) -> list[list[Node]]:
-    depth = {f"s{s.pk}": 0 if s.kind == Strip.Kind.TRACK else 1 for s in strips}
+def _columns(
+    strips: list[Strip], nodes: dict[str, Node], ribbons: list[Ribbon], names: Iterable[str]
+) -> list[list[Node]]:
+    depth = {f"s{s.id}": int(isinstance(s, Bus)) for s in strips}
     between = [r for r in ribbons if r.end in depth]
     for _ in range(len(strips)):  # a bus lies below all that feed it; loops are refused before they get here
         deeper = [r for r in between if depth[r.end] <= depth[r.start] < len(strips)]
@@ -197,11 +202,11 @@ def _columns(strips: list[Strip], nodes: dict[str, Node], ribbons: list[Ribbon],
     for place in places:
         place.aim = PROGRAMME
     targets = []
-    for row in mix.targets.all():
-        target = target_named(row.name)
-        targets.append(Node(f"t{row.pk}", target.title.split(" (")[0], "target", str(target.channels)))
+    for number, name in enumerate(names):
+        target = target_named(name)
+        targets.append(Node(f"t{number}", target.title.split(" (")[0], "target", str(target.channels)))
         ribbons += [
-            Ribbon(place.key, f"t{row.pk}", "format", None, title=f"{place.name} in {target.title}") for place in places
+            Ribbon(place.key, f"t{number}", "format", None, title=f"{place.name} in {target.title}") for place in places
         ]
     return [*columns, places, targets]
 

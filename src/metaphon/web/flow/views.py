@@ -1,48 +1,50 @@
 """Flow: the map and the table of the routing, and the panel of one strip."""
 
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404, render
+from django.shortcuts import render
+from django.views.decorators.http import require_POST
 
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.edits.command import strip_of
 from metaphon.core.engine.plan import latency_samples
 from metaphon.core.errors import InputError
 from metaphon.web.flow.map import draw
-from metaphon.web.flow.table import panel as panel_of
-from metaphon.web.flow.table import parameters_of, table
-from metaphon.web.mixes.assemble import scene_of
-from metaphon.web.mixes.models import Mix, Processor, Strip
+from metaphon.web.flow.panel import panel as panel_of
+from metaphon.web.flow.table import table
+from metaphon.web.mixes.editing import after_edit, carry_out, editing, strips_changed
+from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.mixes.views import after_edit
-from metaphon.web.shell.context import editing
+from metaphon.web.mixes.snapshots import document_of
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The workspace, as map or table, with the strip that is open beside it."""
     mix = mix_for(request, mix_id)
+    document = document_of(mix)
     view = request.GET.get("view") or request.COOKIES.get("flow_view", "map")
     context = {
-        **editing(request, mix), **table(mix), "view": "table" if view == "table" else "map",
-        "latency": _latency(mix),
+        **editing(request, mix),
+        **table(mix, document),
+        "view": "table" if view == "table" else "map",
+        "latency": _latency(document),
         "prints": mix.prints.exclude(status="done")[:3],
-    }  # fmt: skip
-    chosen = request.GET.get("strip", "")
-    strip = mix.strips.filter(pk=int(chosen)).first() if chosen.isdigit() else None
+    }
+    strip = document.strip(request.GET.get("strip", ""))
     if strip:
-        context |= panel_of(mix, strip, request.user, context)
+        context |= panel_of(mix, document, strip, request.user, context)
     response = render(request, "flow/show.html", context)
     if request.GET.get("view"):
         response.set_cookie("flow_view", str(context["view"]), max_age=31536000, samesite="Lax")
     return response
 
 
-def _latency(mix: Mix) -> tuple[int, float]:
+def _latency(document: Document) -> tuple[int, float]:
     """What the slowest way through the processors costs, in samples and ms; it is made up for."""
-    working = Processor.objects.filter(strip__mix=mix, bypassed=False)
-    if not any(parameters_of(row).latency_samples(mix.sample_rate_hz) for row in working):
-        return 0, 0.0  # the usual case, without putting the whole mix together
     try:
-        samples = latency_samples(scene_of(mix))
+        samples = latency_samples(document)
     except InputError:
         samples = 0
-    return samples, samples / mix.sample_rate_hz * 1000.0
+    return samples, samples / document.sample_rate_hz * 1000.0
 
 
 def chart(request: HttpRequest, mix_id: int) -> HttpResponse:
@@ -57,17 +59,27 @@ def chart(request: HttpRequest, mix_id: int) -> HttpResponse:
     return render(request, "flow/map.html", {"mix": mix, "drawing": drawing})
 
 
-def panel(request: HttpRequest, mix_id: int, strip_id: int) -> HttpResponse:
+def panel(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
+    """The panel of one strip."""
     mix = mix_for(request, mix_id)
-    strip = get_object_or_404(Strip, pk=strip_id, mix=mix)
-    return render(request, "flow/panel.html", {**editing(request, mix), **panel_of(mix, strip, request.user)})
+    document = document_of(mix)
+    strip = strip_of(document, strip_id)
+    context = {**editing(request, mix), **panel_of(mix, document, strip, request.user)}
+    return render(request, "flow/panel.html", context)
 
 
-def changed(request: HttpRequest, mix: Mix, strips: list[int] | None) -> HttpResponse:
+@require_POST
+def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Carry out a command; gives what looks otherwise."""
+    mix, applied = carry_out(request, mix_id)
+    return changed(request, mix, strips_changed(applied.before, applied.after))
+
+
+def changed(request: HttpRequest, mix: Mix, strips: list[str] | None) -> HttpResponse:
     """After an edit: the rows of these strips (None: the whole table) and the open panel, each at its place."""
-    context = {**table(mix, strips), "whole": strips is None, "oob": True}
-    opened = request.headers.get("X-Panel", "")
-    strip = mix.strips.filter(pk=int(opened)).first() if opened.isdigit() else None
-    if strip:
-        context |= panel_of(mix, strip, request.user, context)
+    document = document_of(mix)
+    context = {**table(mix, document, strips), "whole": strips is None, "oob": True}
+    opened = document.strip(request.headers.get("X-Panel", ""))
+    if opened:
+        context |= panel_of(mix, document, opened, request.user, context)
     return after_edit(request, mix, "flow/changed.html", context)

@@ -5,7 +5,7 @@ from metaphon.web.handover import views
 app_name = "handover"
 urlpatterns = [
     path("", views.show, name="show"),
-    path("target/<str:name>", views.set_target, name="set_target"),
+    path("edit", views.edit, name="edit"),
     path("render", views.start, name="start"),
     path("render/<int:render_id>", views.progress, name="progress"),
     path("render/<int:render_id>/cancel", views.cancel, name="cancel"),

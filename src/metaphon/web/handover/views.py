@@ -5,16 +5,16 @@ from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
+from metaphon.core.document.target_omissions import omissions_by_target
+from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.errors import InputError
-from metaphon.core.scene.targets import OFFERED, target_named
 from metaphon.web.handover.strip_chart import correlation_path
+from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.tasks import render_mix
-from metaphon.web.mixes import journal
-from metaphon.web.mixes.assemble import missing_from_targets, scene_of
-from metaphon.web.mixes.models import Mix, Render, RenderFile, Strip, Target, discard
+from metaphon.web.mixes.editing import after_edit, carry_out, editing
+from metaphon.web.mixes.models import Mix, discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
-from metaphon.web.mixes.views import after_edit, seen
-from metaphon.web.shell.context import editing
+from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.streaming import send_file
 
 _CHOICES = {
@@ -39,11 +39,12 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 
 def _targets(mix: Mix) -> dict[str, object]:
-    chosen = set(mix.targets.values_list("name", flat=True))
+    document = document_of(mix)
+    chosen = set(document.targets)
     names = [*OFFERED, *sorted(chosen - set(OFFERED))]
-    has_sound = mix.strips.filter(kind=Strip.Kind.TRACK, clips__isnull=False, resting=False).exists()
+    has_sound = any(track.clips and not track.resting for track in document.tracks)
     try:
-        missing = missing_from_targets(mix, scene_of(mix))
+        missing = omissions_by_target(document, channels_of_tracks(mix, document))
     except InputError:
         missing = {}
     return {
@@ -63,15 +64,9 @@ def _shown(row: Render) -> dict[str, object]:
 
 
 @require_POST
-def set_target(request: HttpRequest, mix_id: int, name: str) -> HttpResponse:
-    mix = mix_for(request, mix_id)
-    target = target_named(name)
-    if request.POST.get("chosen") == "on":
-        with journal.edit(mix, request.user, f"Added the target {target.title}", seen(request)):
-            Target.objects.get_or_create(mix=mix, name=name, defaults={"position": mix.targets.count()})
-    else:
-        with journal.edit(mix, request.user, f"Took out the target {target.title}", seen(request)):
-            mix.targets.filter(name=name).delete()
+def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Carry out a command; gives the targets anew."""
+    mix, _ = carry_out(request, mix_id)
     return after_edit(request, mix, "handover/targets.html", _targets(mix))
 
 
@@ -80,7 +75,7 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a render of all chosen targets."""
     mix = mix_for(request, mix_id)
     require_editor(mix, request.user)
-    options: dict[str, object] = {"targets": list(mix.targets.values_list("name", flat=True))}
+    options: dict[str, object] = {"targets": list(document_of(mix).targets)}
     for name, choices in _CHOICES.items():
         options[name] = request.POST.get(name, choices[0][0])
         if options[name] not in dict(choices):

@@ -6,13 +6,14 @@ from pathlib import Path
 
 from django.core.files import File
 from django.db.models.fields.files import FieldFile
-from django.utils.text import slugify
 
+from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
 from metaphon.core.files.intake import take_in
 from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
 from metaphon.core.spatial.layouts import layout_for_channels
-from metaphon.web.mixes.models import AudioFile, Clip, Mix, Placement, Strip
+from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.snapshots import local_path
 
 _SUFFIXES = {"WAV": "wav", "FLAC": "flac", "AIFF": "aiff"}
 SCENE_CHANNELS = tuple(channels_of(order) for order in range(1, MAX_ORDER + 1))
@@ -72,33 +73,11 @@ def kind_of(channels: int) -> str:
         return f"{channels} channels"
 
 
-def track_for(mix: Mix, audio: AudioFile) -> Strip:
-    """Make a track of a recording, at the start of the mix, placed as its channels suggest."""
-    name = _free(Path(audio.name).stem.strip()[:110] or "Track", set(mix.strips.values_list("name", flat=True)), " {}")
-    track = Strip.objects.create(
-        mix=mix,
-        kind=Strip.Kind.TRACK,
-        ref=free_ref(mix, name, "track"),
-        name=name,
-        position=mix.strips.count(),
+def track_of(audio: AudioFile) -> AddTrack:
+    """The command that makes a track of a recording, at the start of the mix, placed as its channels suggest."""
+    fits = kind_of(audio.channels) != f"{audio.channels} channels"
+    return AddTrack(
+        name=Path(audio.name).stem[:110],
+        file=local_path(audio),
+        mode="scene" if audio.channels in SCENE_CHANNELS else "bed" if fits else "none",
     )
-    mode = Placement.Mode.SCENE if audio.channels in SCENE_CHANNELS else Placement.Mode.BED
-    if kind_of(audio.channels) == f"{audio.channels} channels":
-        mode = Placement.Mode.NONE
-    Placement.objects.create(strip=track, mode=mode)
-    Clip.objects.create(track=track, audio=audio)
-    return track
-
-
-def free_ref(mix: Mix, name: str, otherwise: str) -> str:
-    """An id for the mix document, from a name, that no strip of the mix has yet."""
-    wanted = slugify(name).replace("-", "_")[:50] or otherwise
-    return _free(wanted, {*mix.strips.values_list("ref", flat=True), "programme"}, "_{}")
-
-
-def _free(wanted: str, taken: set[str], pattern: str) -> str:
-    number, name = 2, wanted
-    while name in taken:
-        name = wanted + pattern.format(number)
-        number += 1
-    return name

@@ -3,7 +3,7 @@
 import time
 
 from metaphon.core.engine.offline import Cancelled, Progress
-from metaphon.web.mixes.models import Work
+from metaphon.web.jobs.models import Work
 
 _TELL_EVERY_S = 0.4
 

@@ -9,20 +9,21 @@ from django.conf import settings
 from django.db import transaction
 
 from metaphon.core.checks.rules import check
-from metaphon.core.engine.fold_down import fold_down_correlation
+from metaphon.core.engine.downmix import fold_down_correlation
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
 from metaphon.web.intake.recordings import keep
+from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.progress import Interrupted, Teller
-from metaphon.web.mixes.assemble import scene_of
-from metaphon.web.mixes.models import Render, RenderFile, discard
+from metaphon.web.mixes.models import discard
+from metaphon.web.mixes.snapshots import document_of
 
 
 def run(render: Render) -> None:
     """Render, measure and publish. Raises Interrupted, or InputError in one sentence."""
     options = render.options
-    mix = scene_of(render.mix)
+    mix = document_of(render.mix)
     plan = compile(mix)
     outputs = outputs_of(mix, plan, options["targets"], options["stems"])
     scratch = Path(settings.MEDIA_ROOT) / "scratch"

@@ -7,22 +7,23 @@ from dataclasses import asdict
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import listened, noticed
 from metaphon.core.checks.sound import Sound
+from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
-from metaphon.core.scene.mix import Mix as Scene
-from metaphon.web.mixes.assemble import scene_of
-from metaphon.web.mixes.models import Mix, Survey
+from metaphon.web.jobs.models import Survey
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.snapshots import document_of
 
 log = logging.getLogger(__name__)
 
 
-def key_of(document: Scene) -> str:
+def key_of(document: Document) -> str:
     """Tells whether two states of a mix sound alike."""
     return hashlib.sha256(document.model_dump_json(exclude={"title", "targets"}).encode()).hexdigest()
 
 
 def run(mix: Mix) -> None:
     """Listen to the mix as it is now and keep what was found; where that fails, that it was tried."""
-    document = scene_of(mix)
+    document = document_of(mix)
     findings: list[dict[str, object]] = []
     levels: dict[str, dict[str, object]] = {}
     try:
@@ -38,7 +39,7 @@ def run(mix: Mix) -> None:
 
 def findings_of(mix: Mix) -> tuple[list[Finding], bool]:
     """What is found in a mix, and whether its sound has been listened to as it is now."""
-    document = scene_of(mix)
+    document = document_of(mix)
     survey = Survey.objects.filter(mix=mix).first()
     here = {strip.id for strip in document.strips if not strip.resting}
     heard = [Finding(**row) for row in survey.findings] if survey else []

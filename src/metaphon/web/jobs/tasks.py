@@ -11,8 +11,9 @@ from procrastinate.contrib.django import app
 
 from metaphon.core.errors import InputError
 from metaphon.web.jobs import printing, rendering, surveying
+from metaphon.web.jobs.models import Print, Render, Work
 from metaphon.web.jobs.progress import Interrupted
-from metaphon.web.mixes.models import Mix, Print, Render, Work
+from metaphon.web.mixes.models import Mix
 
 log = logging.getLogger(__name__)
 

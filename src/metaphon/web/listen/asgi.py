@@ -16,8 +16,8 @@ from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
 from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
 from django.urls import path, resolve  # noqa: E402
 
+from metaphon.web.gc_freeze import freeze  # noqa: E402
 from metaphon.web.listen.consumer import Listener  # noqa: E402
-from metaphon.web.settling import settle  # noqa: E402
 
 live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
 application = ProtocolTypeRouter({"websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))})
@@ -27,4 +27,4 @@ sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix
 forkserver.ensure_running()  # so that the first listener need not wait for it
 with suppress(PermissionError):
     os.nice(-8)  # only some users may; as the engines do
-settle()
+freeze()

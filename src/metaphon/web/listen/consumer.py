@@ -11,19 +11,19 @@ from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from pydantic import ValidationError
 
+from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
-from metaphon.core.listen.monitor import NOW, Hearing, Monitor
+from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
 from metaphon.core.listen.serving import serve
-from metaphon.core.scene.mix import Mix as Scene
-from metaphon.web.listen.hearing import document_of, monitor_of, tried
-from metaphon.web.mixes.models import Mix
+from metaphon.web.listen.monitor_source import document_heard, monitor_of
+from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
 from metaphon.web.mixes.watch import watch
 
-_LONGEST_MESSAGE = 20000
+_LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
 _DO = {"play", "pause", "jump", "played", "reset", "blind", "answer"}
 _engines = multiprocessing.get_context("forkserver")
-_engines.set_forkserver_preload(["metaphon.core.listen.warm"])
+_engines.set_forkserver_preload(["metaphon.core.listen.preload"])
 
 
 class Listener(AsyncWebsocketConsumer):
@@ -39,8 +39,7 @@ class Listener(AsyncWebsocketConsumer):
             return
         self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
         self._given: set[str] = set()
-        self._tried: dict[str, tuple[str, tuple[str | int, ...]]] = {}  # what controls change, by their addresses
-        self._chains: list[tuple[str, list[str]]] = []
+        self._revision = -1  # of the mix that the engine has
         await self.accept()
         here, there = _engines.Pipe()
         self._engine = _engines.Process(target=serve, args=(there, mix.sample_rate_hz), daemon=True)
@@ -100,17 +99,14 @@ class Listener(AsyncWebsocketConsumer):
             while await changed.wait():
                 changed.clear()
                 try:
-                    scene = await self._document(NOW)
+                    document, edits = await self._now()
                 except Mix.DoesNotExist:
                     await self.close()
                     return
                 except InputError as error:
                     await self._say(error)
                     continue
-                chains = [(strip.id, [processor.kind for processor in strip.chain]) for strip in scene.strips]
-                if chains != self._chains:  # the ways to values go by the number of a processor
-                    self._chains, self._tried = chains, {}
-                self._tell("document", NOW, scene)
+                self._tell("document", NOW, document, edits)
                 if NOW not in self._given:
                     self._given.add(NOW)
                     await self.send(text_data=json.dumps({"ready": True}))
@@ -132,9 +128,11 @@ class Listener(AsyncWebsocketConsumer):
         if "state" in message:
             await self._state(message["state"])
         elif "preview" in message:
-            await self._preview(str(message["preview"]), message["value"])
-        elif message["do"] == "kept":  # what was tried was refused: back to what is kept
-            self._changed.set()
+            if self._may_edit:  # let it be heard while the hand moves; nothing is kept
+                edit = message.get("edit")
+                self._tell("preview", dict(message["preview"]), str(message["control"]), str(edit) if edit else None)
+        elif "release" in message:
+            self._tell("release", str(message["release"]))
         elif message["do"] in _DO:
             self._tell("do", {name: value for name, value in message.items() if name in _ALLOWED})
         else:
@@ -142,14 +140,14 @@ class Listener(AsyncWebsocketConsumer):
 
     async def _state(self, state: dict[str, Any]) -> None:
         try:
-            hearings = {side: Hearing.model_validate(state["hearings"][side]) for side in ("a", "b")}
+            hearings = {side: MonitorSource.model_validate(state["hearings"][side]) for side in ("a", "b")}
             raw = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
             monitor = Monitor.model_validate(raw)
         except ValidationError as error:
             raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
         for hearing in hearings.values():
             if hearing.source not in self._given:
-                self._tell("document", hearing.source, await self._document(hearing.source))
+                self._tell("document", hearing.source, await self._document(hearing.source), [])
                 self._given.add(hearing.source)
         loop = state.get("loop")
         self._tell("state", {
@@ -162,20 +160,20 @@ class Listener(AsyncWebsocketConsumer):
         })  # fmt: skip
 
     @database_sync_to_async
-    def _document(self, source: str) -> Scene:
-        return document_of(Mix.objects.get(pk=self.mix_id, members__user=self.user.pk), source)
-
-    async def _preview(self, address: str, value: float | bool) -> None:
-        """Let a value be heard while it is dragged; nothing is kept."""
-        if not self._may_edit or not isinstance(value, (int, float)):
-            return
-        if address not in self._tried:
-            self._tried[address] = await self._resolved(address)
-        self._tell("preview", *self._tried[address], value)
+    def _document(self, source: str) -> Document:
+        return document_heard(self._row(), source)
 
     @database_sync_to_async
-    def _resolved(self, address: str) -> tuple[str, tuple[str | int, ...]]:
-        return tried(Mix.objects.get(pk=self.mix_id, members__user=self.user.pk), address)
+    def _now(self) -> tuple[Document, list[str]]:
+        """The mix as it is kept, and the ids of the edits that came with it since it was last given."""
+        mix = self._row()
+        later = JournalEntry.objects.filter(mix=mix, revision__gt=self._revision, revision__lte=mix.revision)
+        edits = [] if self._revision < 0 else list(later.exclude(edit="").values_list("edit", flat=True))
+        self._revision = mix.revision
+        return document_heard(mix, NOW), edits
+
+    def _row(self) -> Mix:
+        return Mix.objects.get(pk=self.mix_id, members__user=self.user.pk)
 
 
 _ALLOWED = {"do", "at", "epoch", "frames", "gaps", "on", "side"}

@@ -19,25 +19,27 @@ class Preset(models.Model):
         constraints = [models.UniqueConstraint(fields=["user", "name"], name="monitor_preset_once")]
 
 
-def kept_path(kept: "Kept", name: str) -> str:
-    return f"people/{kept.user_id}/{kept.kind}/{name}"
+def user_file_path(file: "UserFile", name: str) -> str:
+    return f"people/{file.user_id}/{file.kind}/{name}"
 
 
-class Kept(models.Model):
+class UserFile(models.Model):
     """A file of somebody's own: a measured head (SOFA), or the response of headphones (CSV or SOFA)."""
 
     class Kind(models.TextChoices):
         HEAD = "head", "Measured head"
         HEADPHONES = "headphones", "Headphones"
 
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="kept_files")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="user_files")
     kind = models.CharField(max_length=10, choices=Kind)
     name = models.CharField(max_length=255)
-    file = models.FileField(upload_to=kept_path, max_length=255)
+    file = models.FileField(upload_to=user_file_path, max_length=255)
 
     class Meta:
         ordering = ["name", "pk"]
-        constraints = [models.CheckConstraint(condition=Q(kind__in=["head", "headphones"]), name="kept_kind_known")]
+        constraints = [
+            models.CheckConstraint(condition=Q(kind__in=["head", "headphones"]), name="user_file_kind_known")
+        ]
 
 
 class Reference(models.Model):

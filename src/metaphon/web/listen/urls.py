@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.listen import kept, views
+from metaphon.web.listen import user_files, views
 
 app_name = "listen"
 urlpatterns = [
@@ -8,10 +8,10 @@ urlpatterns = [
     path("sources", views.sources, name="sources"),
     path("headphones", views.headphones, name="headphones"),
     path("calibrate", views.calibrate, name="calibrate"),
-    path("preset", kept.keep_preset, name="keep_preset"),
-    path("preset/<int:preset_id>/forget", kept.forget_preset, name="forget_preset"),
-    path("file/<str:kind>", kept.bring, name="bring"),
-    path("file/<int:file_id>/forget", kept.forget_file, name="forget_file"),
-    path("reference", kept.bring_reference, name="bring_reference"),
-    path("reference/<int:reference_id>/forget", kept.forget_reference, name="forget_reference"),
+    path("preset", user_files.keep_preset, name="keep_preset"),
+    path("preset/<int:preset_id>/forget", user_files.forget_preset, name="forget_preset"),
+    path("file/<str:kind>", user_files.bring, name="bring"),
+    path("file/<int:file_id>/forget", user_files.forget_file, name="forget_file"),
+    path("reference", user_files.bring_reference, name="bring_reference"),
+    path("reference/<int:reference_id>/forget", user_files.forget_reference, name="forget_reference"),
 ]

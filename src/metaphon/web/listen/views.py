@@ -10,6 +10,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
+from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.core.listen.headphones import (
@@ -22,15 +23,15 @@ from metaphon.core.listen.loudspeakers import made_up
 from metaphon.core.listen.meters import BANDS_HZ
 from metaphon.core.listen.monitor import Correction, LoudspeakerSet
 from metaphon.core.listen.practice_room import calibrated
-from metaphon.core.scene.targets import OFFERED, target_named
 from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
-from metaphon.web.listen.hearing import SHIPPED, headphone_file
-from metaphon.web.listen.models import Kept
-from metaphon.web.mixes.assemble import scene_of
-from metaphon.web.mixes.models import Mix, Render, RenderFile
+from metaphon.web.jobs.models import Render, RenderFile
+from metaphon.web.listen.models import UserFile
+from metaphon.web.listen.monitor_source import SHIPPED, headphone_file
+from metaphon.web.mixes.editing import editing
+from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.shell.context import editing
+from metaphon.web.mixes.snapshots import document_of
 
 VIEWS = (("meters", "Meters"), ("compare", "Compare"), ("headphones", "Headphones"), ("loudspeakers", "Loudspeakers"))
 CHECKS = (
@@ -50,12 +51,12 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "checks": CHECKS,
         "view": view if view in dict(VIEWS) else "meters",
         "targets": [target_named(name) for name in _targets(mix)],
-        "strips": list(mix.strips.filter(resting=False)),
+        "strips": [strip for strip in document_of(mix).strips if not strip.resting],
         "presets": list(request.user.monitor_presets.all()),  # type: ignore[union-attr]
         "states": mix.journal.select_related("user")[:_STATES_SHOWN],
         "references": mix.references.select_related("audio"),  # type: ignore[attr-defined]
-        "heads": _own(request, Kept.Kind.HEAD),
-        "own_headphones": _own(request, Kept.Kind.HEADPHONES),
+        "heads": _own(request, UserFile.Kind.HEAD),
+        "own_headphones": _own(request, UserFile.Kind.HEADPHONES),
         "shipped": [(key, name) for key, name in SHIPPED.items()],
         "layouts": [layout for layout in LAYOUTS.values() if layout.channels > 1],
         "bands_hz": json.dumps(BANDS_HZ),
@@ -64,13 +65,13 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     return render(request, "listen/show.html", context)
 
 
-def _own(request: HttpRequest, kind: str) -> list[Kept]:
-    return list(Kept.objects.filter(user=request.user.pk, kind=kind))
+def _own(request: HttpRequest, kind: str) -> list[UserFile]:
+    return list(UserFile.objects.filter(user=request.user.pk, kind=kind))
 
 
 def _targets(mix: Mix) -> list[str]:
     """The mix's own targets first, then whatever else may be heard."""
-    own = [target.name for target in mix.targets.all()]
+    own = document_of(mix).targets
     return [*own, *(name for name in OFFERED if name not in own)]
 
 
@@ -92,14 +93,15 @@ def _sphere() -> dict[str, Any]:
 def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
     """What can be heard: targets, tracks and buses alone, references, finished results; how long the mix is."""
     mix = mix_for(request, mix_id)
+    document = document_of(mix)
     try:
-        frames = length_frames(scene_of(mix))
+        frames = length_frames(document)
     except InputError:
         frames = 0
-    strips = list(mix.strips.filter(resting=False))
+    strips = [strip for strip in document.strips if not strip.resting]
     results = _newest(mix)
     targets = [{"title": target_named(name).title, "hearing": {"target": name}} for name in _targets(mix)]
-    alone = [{"title": s.name, "hearing": {"what": "alone", "strip": s.ref, "target": "0+2+0"}} for s in strips]
+    alone = [{"title": s.name, "hearing": {"what": "alone", "strip": s.id, "target": "0+2+0"}} for s in strips]
     references = [
         {
             "title": row.audio.name,
@@ -124,8 +126,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             "groups": [{"title": title, "items": items} for title, items in groups if items],
             "labels": {name: target_named(name).channel_labels for name in (*_targets(mix), *LAYOUTS)},
             "strips": {
-                s.ref: {"name": s.name, "address": f"{reverse('flow:show', args=[mix.pk])}?strip={s.pk}"}
-                for s in strips
+                s.id: {"name": s.name, "address": f"{reverse('flow:show', args=[mix.pk])}?strip={s.id}"} for s in strips
             },
             "history": {file.target: file.history for file in results if not file.stem},
         }

@@ -1,41 +1,50 @@
-"""The one way a mix is changed: rows before and after are kept, so every change can be undone."""
+"""The one way a mix is changed: a command of the core, its difference written as rows that are kept for undo."""
 
-from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import Any
+from dataclasses import dataclass
 
 from django.db import transaction
 
-from metaphon.core.errors import InputError
-from metaphon.core.scene.mix import Mix as Scene
-from metaphon.web.mixes import assemble, watch
-from metaphon.web.mixes.assemble import TABLES, Rows, rows_of
+from metaphon.core.document.graph import ordered
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.edits.command import Command
+from metaphon.core.edits.command import apply as carried_out
+from metaphon.core.errors import InputError, StaleEdit
+from metaphon.web.mixes import snapshots, watch
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
-
-_BY_NAME = {model.__name__: model for model, _ in TABLES}
-
-Change = dict[str, Any]
+from metaphon.web.mixes.rows import Change, write
 
 
-class StaleEdit(InputError):
-    """Somebody else changed the same thing since it was last shown here."""
+@dataclass(frozen=True)
+class Applied:
+    """A change that was made: the mix before and after, and what the history says."""
+
+    before: Document
+    after: Document
+    what: str
 
 
-@contextmanager
-def edit(mix: Mix, user: User, what: str, seen: int | None = None) -> Iterator[Mix]:
-    """Change a mix's rows inside this block; the change lands whole or not at all.
+def apply(mix: Mix, user: User, command: Command, seen: int | None = None, edit: str = "") -> Applied:
+    """Carry out a command; it lands whole or not at all.
 
-    `seen` is the revision the person was looking at. Raises StaleEdit where somebody else has since changed
-    the same value, InputError where the mix would no longer hang together, PermissionDenied for listeners.
+    `seen` is the revision the person was looking at, `edit` an id by which a listener knows the edit again. Raises
+    StaleEdit where somebody else has since changed the same value, InputError where the command cannot be carried
+    out, PermissionDenied for listeners.
     """
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
         require_editor(locked, user)
-        before = rows_of(locked)
-        yield locked
-        _record(locked, user, what, before, seen, JournalEntry.Kind.EDIT)
+        before = snapshots.snapshot_of(locked)
+        what = command.describe(before.document)[:255]
+        after = carried_out(before.document, command)
+        changes = before.changes_to(after, locked)
+        if changes:
+            _refuse_stale(locked, user, changes, seen)
+            write(changes)
+            entry = _record(locked, user, what, changes, JournalEntry.Kind.EDIT, edit)
+            snapshots.keep(locked, before.with_document(after, changes, entry.pk, entry.revision))
     mix.refresh_from_db()
+    return Applied(before.document, after, what)
 
 
 def undo(mix: Mix, user: User) -> JournalEntry:
@@ -49,26 +58,15 @@ def redo(mix: Mix, user: User) -> JournalEntry:
 
 
 def next_undo(mix: Mix, user: User) -> JournalEntry | None:
-    return mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT, undone=False).first()
+    """The change that `undo` would take back."""
+    return mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT, undone=False).defer("changes").first()
 
 
 def next_redo(mix: Mix, user: User) -> JournalEntry | None:
     """The earliest undone edit that no later edit of the same person has made void."""
     last = next_undo(mix, user)
-    undone = mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT, undone=True)
+    undone = mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT, undone=True).defer("changes")
     return undone.filter(revision__gt=last.revision if last else 0).last()
-
-
-def scene_at(mix: Mix, revision: int) -> Scene:
-    """The mix as it was at a revision; nothing is changed. Raises InputError for one that it never had."""
-    if not 0 <= revision <= mix.revision:
-        raise InputError("The history has no such state; choose another.")
-    with transaction.atomic():
-        for entry in mix.journal.filter(revision__gt=revision):
-            _apply(entry.changes, False)
-        found = assemble.scene_of(Mix.objects.get(pk=mix.pk))
-        transaction.set_rollback(True)
-    return found
 
 
 def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> JournalEntry:
@@ -78,41 +76,32 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
         require_editor(locked, user)
-        before = rows_of(locked)
-        _apply(entry.changes, forward)
+        changes = entry.changes if forward else [_turned(change) for change in reversed(entry.changes)]
+        _refuse_stale(locked, user, changes, entry.revision)
+        before = snapshots.snapshot_of(locked)
+        write(changes)
         JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
-        locked.refresh_from_db()
         what = f"{'Did again' if forward else 'Undid'}: {entry.what}"
-        _record(locked, user, what[:255], before, entry.revision, kind)
+        made = _record(locked, user, what[:255], changes, kind)
+        after = before.after(changes, made.pk, made.revision, locked)
+        ordered(after.document)
+        snapshots.keep(locked, after)
     mix.refresh_from_db()
     return entry
 
 
-def _record(mix: Mix, user: User, what: str, before: Rows, seen: int | None, kind: str) -> None:
-    mix.refresh_from_db()
-    after = rows_of(mix)
-    changes = _differences(before, after)
-    if not changes:
-        return
-    assemble.checked(mix, after)
-    _refuse_stale(mix, user, changes, seen)
-    mix.revision += 1
-    mix.save(update_fields=["revision"])
-    JournalEntry.objects.create(mix=mix, user_id=user.pk, revision=mix.revision, kind=kind, what=what, changes=changes)
+def _turned(change: Change) -> Change:
+    return {**change, "before": change["after"], "after": change["before"]}
+
+
+def _record(mix: Mix, user: User, what: str, changes: list[Change], kind: str, edit: str = "") -> JournalEntry:
+    entry = JournalEntry.objects.create(
+        mix=mix, user_id=user.pk, revision=mix.revision + 1, kind=kind, what=what, changes=changes, edit=edit[:40]
+    )
+    Mix.objects.filter(pk=mix.pk).update(revision=entry.revision, state=entry.pk)
+    mix.revision, mix.state = entry.revision, entry.pk
     watch.tell(mix)
-
-
-def _differences(before: Rows, after: Rows) -> list[Change]:
-    changes = []
-    for key in {**before, **after}:
-        old, new = before.get(key), after.get(key)
-        if old == new:
-            continue
-        if old is not None and new is not None:
-            fields = [name for name in new if new[name] != old[name]]
-            old, new = {name: old[name] for name in fields}, {name: new[name] for name in fields}
-        changes.append({"table": key[0], "id": key[1], "before": old, "after": new})
-    return changes
+    return entry
 
 
 def _touched(changes: list[Change]) -> set[tuple[str, int, str]]:
@@ -135,18 +124,3 @@ def _refuse_stale(mix: Mix, user: User, changes: list[Change], seen: int | None)
         if mine & theirs or gone:
             who = entry.user.get_username() if entry.user else "Somebody"
             raise StaleEdit(f"{who} changed this in the meantime ({entry.what}). Nothing was overwritten; look again.")
-
-
-def _apply(changes: list[Change], forward: bool) -> None:
-    towards, away = ("after", "before") if forward else ("before", "after")
-    order = list(_BY_NAME)
-    made = [change for change in changes if change[towards] and not change[away]]
-    for change in sorted(made, key=lambda change: order.index(change["table"])):
-        _BY_NAME[change["table"]](**change[towards]).save(force_insert=True)
-    for change in changes:
-        if change[towards] and change[away]:
-            model = Mix if change["table"] == "Mix" else _BY_NAME[change["table"]]
-            model._default_manager.filter(pk=change["id"]).update(**change[towards])
-    gone = [change for change in changes if not change[towards]]
-    for change in sorted(gone, key=lambda change: -order.index(change["table"])):
-        _BY_NAME[change["table"]]._default_manager.filter(pk=change["id"]).delete()

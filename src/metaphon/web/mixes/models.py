@@ -5,20 +5,10 @@ from django.db import models
 from django.db.models import F, Q
 from django.db.models.fields.files import FieldFile
 
+from metaphon.core.document import mix as document
+from metaphon.core.document.targets import target_named
+from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.files.audio import MOST_CHANNELS
-from metaphon.core.scene.targets import target_named
-from metaphon.core.spatial.ambisonics import MAX_ORDER
-from metaphon.core.spatial.layouts import LAYOUTS
-from metaphon.core.spatial.room_cube import REFERENCES
-
-_PLACEMENT_RANGES: dict[str, tuple[float, float]] = {
-    "azimuth_deg": (-180.0, 180.0), "elevation_deg": (-90.0, 90.0), "distance": (0.0, 10.0),
-    "extent_deg": (0.0, 360.0), "extent_depth": (0.0, 1.0), "x": (-1.0, 1.0), "y": (-1.0, 1.0), "z": (-1.0, 1.0),
-    "extent_x": (0.0, 1.0), "extent_y": (0.0, 1.0), "extent_z": (0.0, 1.0), "pair_deg": (0.0, 360.0),
-    "divergence": (0.0, 1.0), "divergence_range_deg": (0.0, 180.0), "diffuseness": (0.0, 1.0), "importance": (0, 10),
-    "level_db_per_doubling": (0.0, 12.0), "sphere_m": (0.5, 50.0), "roll_deg": (-180.0, 180.0),
-}  # fmt: skip
-_BUS_WIDTHS = [*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1))]
 
 
 def between(field: str, low: float, high: float) -> models.CheckConstraint:
@@ -26,6 +16,12 @@ def between(field: str, low: float, high: float) -> models.CheckConstraint:
     return models.CheckConstraint(
         condition=Q(**{f"{field}__gte": low, f"{field}__lte": high}), name=f"%(class)s_{field}_range"
     )
+
+
+def within_ranges(part: type[document.Part], *but: str) -> list[models.CheckConstraint]:
+    """Constraints that the numbers of a part of a mix lie in the ranges that its fields have."""
+    ranges = {name: range_of_field(field) for name, field in part.model_fields.items() if name not in but}
+    return [between(name, *found) for name, found in ranges.items() if found]
 
 
 def discard(*files: FieldFile) -> None:
@@ -49,6 +45,7 @@ class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
     revision = models.PositiveIntegerField(default=0)
+    state = models.BigIntegerField(default=0)  # the last entry of its journal, which no other state ever has
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -143,14 +140,14 @@ class Strip(Row):
     gain_db = models.FloatField(default=0.0)
     to_programme = models.BooleanField(default=True)
     output_bus = models.ForeignKey("self", models.SET_NULL, null=True, blank=True, related_name="fed_by")
-    layout = models.CharField(max_length=8, blank=True)
+    layout = models.CharField(max_length=1500, blank=True)
 
     class Meta:
         ordering = ["-kind", "position", "pk"]  # tracks before buses
         constraints = [
             models.UniqueConstraint(fields=["mix", "ref"], name="strip_ref_once"),
-            between("gain_db", -120.0, 12.0),
-            models.CheckConstraint(condition=Q(kind="track", layout="") | Q(kind="bus", layout__in=_BUS_WIDTHS),
+            *within_ranges(document.Strip),
+            models.CheckConstraint(condition=Q(kind="track", layout="") | (Q(kind="bus") & ~Q(layout="")),
                                    name="strip_bus_has_layout"),
             models.CheckConstraint(condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"),
             models.CheckConstraint(condition=~Q(output_bus=F("pk")), name="strip_not_into_itself"),
@@ -165,14 +162,11 @@ class Clip(models.Model):
     track = models.ForeignKey(Strip, models.CASCADE, related_name="clips")
     audio = models.ForeignKey(AudioFile, models.RESTRICT, related_name="clips")
     start_s = models.FloatField(default=0.0)
+    position = models.PositiveIntegerField(default=0)
 
     class Meta:
-        ordering = ["start_s", "pk"]
-        constraints = [between("start_s", 0.0, 86400.0)]
-
-    @property
-    def end_s(self) -> float:
-        return self.start_s + self.audio.duration_s
+        ordering = ["position", "pk"]
+        constraints = within_ranges(document.Clip)
 
 
 class Send(models.Model):
@@ -191,11 +185,7 @@ class Send(models.Model):
             models.UniqueConstraint(fields=["source", "bus"], name="send_once"),
             models.CheckConstraint(condition=~Q(source=F("bus")), name="send_not_into_itself"),
             models.CheckConstraint(condition=Q(tap__in=["strip", "pre", "post"]), name="send_tap_known"),
-            between("level_db", -120.0, 12.0),
-            models.CheckConstraint(
-                condition=Q(azimuth_deg__isnull=True) | Q(azimuth_deg__gte=-180.0, azimuth_deg__lte=180.0),
-                name="send_azimuth_deg_range",
-            ),
+            *within_ranges(document.Send),
         ]
 
 
@@ -210,18 +200,6 @@ class Processor(Row):
         ordering = ["position", "pk"]
 
 
-class StartingPoint(models.Model):
-    """A chain that somebody keeps, to begin with elsewhere."""
-
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="starting_points")
-    name = models.CharField(max_length=120)
-    chain = models.JSONField()
-
-    class Meta:
-        ordering = ["name"]
-        constraints = [models.UniqueConstraint(fields=["user", "name"], name="starting_point_once")]
-
-
 class Placement(models.Model):
     class Mode(models.TextChoices):
         BED = "bed", "Bed"
@@ -231,9 +209,9 @@ class Placement(models.Model):
 
     strip = models.OneToOneField(Strip, models.CASCADE, related_name="placement")
     mode = models.CharField(max_length=6, choices=Mode, default=Mode.BED)
-    layout = models.CharField(max_length=8, default="0+5+0")
+    layout = models.CharField(max_length=40, default="0+5+0")
     coordinates = models.CharField(max_length=6, choices=[("sphere", "angles"), ("cube", "room")], default="sphere")
-    reference = models.CharField(max_length=8, default="4+5+0")
+    reference = models.CharField(max_length=40, default="4+5+0")
     azimuth_deg = models.FloatField(default=0.0)
     elevation_deg = models.FloatField(default=0.0)
     distance = models.FloatField(default=1.0)
@@ -269,17 +247,15 @@ class Placement(models.Model):
             models.CheckConstraint(
                 condition=Q(mode__in=["bed", "object", "scene", "none"]), name="placement_mode_known"
             ),
-            models.CheckConstraint(condition=Q(layout__in=list(LAYOUTS)), name="placement_layout_known"),
             models.CheckConstraint(condition=Q(coordinates__in=["sphere", "cube"]), name="placement_form_known"),
-            models.CheckConstraint(condition=Q(reference__in=list(REFERENCES)), name="placement_reference_known"),
-            *(between(name, low, high) for name, (low, high) in _PLACEMENT_RANGES.items()),
+            *within_ranges(document.Placement),
         ]
 
 
 class Automation(models.Model):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="automation")
     target = models.CharField(max_length=255)
-    points = models.JSONField()
+    points = models.JSONField()  # three lists: t_s, value, curve
 
     class Meta:
         ordering = ["target"]
@@ -315,88 +291,9 @@ class JournalEntry(models.Model):
     what = models.CharField(max_length=255)
     changes = models.JSONField()
     undone = models.BooleanField(default=False)
+    edit = models.CharField(max_length=40, blank=True)  # by which a listener knows it again
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["-revision"]
         constraints = [models.UniqueConstraint(fields=["mix", "revision"], name="journal_revision_once")]
-
-
-def render_path(file: "RenderFile", name: str) -> str:
-    return f"mixes/{file.render.mix_id}/renders/{file.render_id}/{name}"
-
-
-class Work(models.Model):
-    """Something that a worker does for a mix, how far it is, and what came of it."""
-
-    class Status(models.TextChoices):
-        WAITING = "waiting", "Waiting"
-        RUNNING = "running", "Rendering"
-        CANCELLING = "cancelling", "Stopping"
-        CANCELLED = "cancelled", "Cancelled"
-        FAILED = "failed", "Failed"
-        DONE = "done", "Done"
-
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
-    status = models.CharField(max_length=10, choices=Status, default=Status.WAITING)
-    options = models.JSONField()
-    progress = models.FloatField(default=0.0)
-    speed_x_realtime = models.FloatField(null=True)
-    message = models.CharField(max_length=500, blank=True)
-    created_at = models.DateTimeField(auto_now_add=True)
-
-    class Meta:
-        abstract = True
-        ordering = ["-pk"]
-        constraints = [between("progress", 0.0, 1.0)]
-
-    @property
-    def is_open(self) -> bool:
-        return self.status in (self.Status.WAITING, self.Status.RUNNING, self.Status.CANCELLING)
-
-
-class Render(Work):
-    mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
-    revision = models.PositiveIntegerField()
-    findings = models.JSONField(default=list)
-
-
-class Print(Work):
-    """Strips being rendered to new tracks; `options` holds their ids and the span."""
-
-    mix = models.ForeignKey(Mix, models.CASCADE, related_name="prints")
-
-
-class Survey(models.Model):
-    """What the sound of a mix was last found to be: the level of every strip, and what the listening rules noticed."""
-
-    mix = models.OneToOneField(Mix, models.CASCADE, related_name="survey")
-    key = models.CharField(max_length=64)
-    levels = models.JSONField(default=dict)
-    findings = models.JSONField(default=list)
-
-
-class RenderFile(models.Model):
-    """A delivered file."""
-
-    render = models.ForeignKey(Render, models.CASCADE, related_name="files")
-    kind = models.CharField(max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")])
-    name = models.CharField(max_length=255)
-    file = models.FileField(upload_to=render_path, max_length=255)
-    target = models.CharField(max_length=1500, blank=True)
-    stem = models.CharField(max_length=64, blank=True)
-    figures = models.JSONField(default=dict)
-    history = models.JSONField(default=dict)
-
-    class Meta:
-        ordering = ["pk"]
-
-    @property
-    def title(self) -> str:
-        title = target_named(self.target).title
-        return f"{title}, stem {self.stem}" if self.stem else title
-
-    @property
-    def is_fold_down(self) -> bool:
-        """Whether its correlation is that of its fold-down."""
-        return target_named(self.target).channels != 2

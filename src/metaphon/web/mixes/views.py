@@ -1,6 +1,7 @@
 """The list of mixes, making and naming them, who takes part, and the history of each."""
 
 import json
+from pathlib import Path
 
 from django.contrib.auth import get_user_model
 from django.db import transaction
@@ -9,11 +10,14 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.edits.structure import RenameMix
 from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.models import Member, Mix, Strip, Target, discard
+from metaphon.web.mixes.editing import editing
+from metaphon.web.mixes.models import AudioFile, Member, Mix, Strip, discard
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.shell.context import editing
+from metaphon.web.mixes.unpacking import unpack
 
 RATES_HZ = (44100, 48000, 88200, 96000)
 _HISTORY_LENGTH = 60
@@ -45,9 +49,12 @@ def create(request: HttpRequest) -> HttpResponse:
     with transaction.atomic():
         mix = Mix.objects.create(title=title, sample_rate_hz=int(rate))
         Member.objects.create(mix=mix, user_id=int(request.user.pk or 0), role=Member.Role.OWNER)
-        for position, name in enumerate(("0+2+0", "0+5+0", "binaural")):
-            Target.objects.create(mix=mix, name=name, position=position)
+        unpack(Document(title=title, sample_rate_hz=int(rate)), mix, _no_recording)
     return redirect("intake:show", mix.pk)
+
+
+def _no_recording(file: Path) -> AudioFile:
+    raise InputError(f"A new mix has no recording {file.name}.")
 
 
 def open_mix(request: HttpRequest, mix_id: int) -> HttpResponse:
@@ -69,7 +76,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
     if request.POST.get("title", "").strip() != mix.title:
         raise InputError(f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted.")
     stored = [f for audio in mix.audio_files.all() for f in (audio.file, audio.original)]
-    stored += [row.file for made in mix.renders.all() for row in made.files.all()]
+    stored += [row.file for made in mix.renders.all() for row in made.files.all()]  # type: ignore[attr-defined]
     mix.delete()
     discard(*stored)
     return redirect("mixes")
@@ -78,11 +85,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
 @require_POST
 def rename(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
-    title = request.POST.get("title", "").strip()[:120]
-    if not title:
-        raise InputError("A mix needs a name; type one.")
-    with journal.edit(mix, request.user, f"Named the mix {title}"):
-        Mix.objects.filter(pk=mix.pk).update(title=title)
+    journal.apply(mix, request.user, RenameMix(title=request.POST.get("title", "")[:120]))
     return redirect("mixes")
 
 
@@ -119,21 +122,3 @@ def history(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     entries = mix.journal.select_related("user")[:_HISTORY_LENGTH]
     return render(request, "mixes/history.html", {"mix": mix, "entries": entries})
-
-
-def after_edit(request: HttpRequest, mix: Mix, template: str, context: dict[str, object]) -> HttpResponse:
-    """The changed fragment, with the history buttons brought up to date beside it."""
-    response = render(request, "shell/after_edit.html", {**editing(request, mix), **context, "template": template})
-    response["HX-Trigger"] = "mix-edited"
-    return response
-
-
-def seen(request: HttpRequest) -> int | None:
-    """The revision of the mix that the page showed when the edit was made."""
-    text = request.headers.get("X-Seen-Revision", "")
-    return int(text) if text.isdigit() else None
-
-
-def ids_in(request: HttpRequest, name: str = "ids") -> list[int]:
-    """The ids of strips that were posted, separated by commas."""
-    return [int(text) for text in request.POST.get(name, "").split(",") if text.isdigit()]

@@ -3,8 +3,6 @@
 from django.conf import settings
 from django.http import HttpRequest
 
-from metaphon.web.mixes.permissions import can_edit
-
 WORKSPACES = (
     ("intake", "Intake"),
     ("flow", "Flow"),
@@ -22,18 +20,4 @@ def shell(request: HttpRequest) -> dict[str, object]:
         "workspace": match.namespace if match else "",
         "listen_port": settings.LISTEN_PORT,
         "theme": "day" if request.COOKIES.get("theme") == "day" else "night",
-    }
-
-
-def editing(request: HttpRequest, mix) -> dict[str, object]:  # type: ignore[no-untyped-def]
-    """What the history buttons and every control of a mix need."""
-    from metaphon.web.mixes.journal import next_redo, next_undo
-
-    may = can_edit(mix, request.user)
-    return {
-        "mix": mix,
-        "can_edit": may,
-        "read_only": not may,
-        "undo": next_undo(mix, request.user),
-        "redo": next_redo(mix, request.user),
     }

@@ -1,55 +1,104 @@
-"""The controls of anything with parameters, drawn from its model."""
+"""The controls of anything with parameters, drawn from its model; the model alone knows ranges, units and steps."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
+
+from pydantic import BaseModel
+from pydantic.fields import FieldInfo
+
+from metaphon.core.document.mix import Clip, Placement, Send, Strip
+from metaphon.core.document.value_paths import range_of_field
+from metaphon.core.edits.typed_values import extra_of
+from metaphon.core.process.registry import KINDS
+
+
+@dataclass(frozen=True)
+class Numeric:
+    """What a number's control needs to know of it."""
+
+    low: float
+    high: float
+    step: float
+    default: float
+    unit: str = ""
+    scale: str = "linear"
 
 
 @dataclass(frozen=True)
 class Control:
-    """One parameter as the screen shows it. `sort` is number, switch, choice, channels or bands."""
+    """One parameter as the screen shows it. `sort` is number, switch, choice, channels or bands.
+
+    `path` leads to it from its strip, as commands say it.
+    """
 
     name: str
+    path: str
     label: str
     help: str
     value: Any
     sort: str
-    unit: str = ""
-    low: float = 0.0
-    high: float = 1.0
-    step: float = 0.01
-    default: Any = 0.0
-    scale: str = "linear"
+    numeric: Numeric | None = None
+    default: Any = None
     choices: tuple[tuple[str, str], ...] = ()
 
 
-def controls_from(schema: dict[str, Any], values: dict[str, Any], channels: int) -> list[Control]:
-    """Every parameter of a model, by its JSON schema and its values, that counts for so many channels (0: all)."""
+_PARTS: dict[str, type[BaseModel]] = {
+    "placement": Placement, "sends": Send, "clips": Clip, "basics": KINDS["basics"],
+}  # fmt: skip
+
+
+@lru_cache(maxsize=256)
+def numeric_at(path: str) -> Numeric:
+    """The range, step and unit of the number that a path leads to, for paths outside of chains."""
+    head, _, rest = path.partition("/")
+    model, name = (_PARTS[head], rest.rsplit("/", 1)[-1]) if rest else (Strip, head)
+    return numeric_of(model.model_fields[name])
+
+
+def numeric_of(field: FieldInfo) -> Numeric:
+    """The range, step and unit of a numeric field of a model."""
+    low, high = range_of_field(field) or (0.0, 1.0)
+    extra = extra_of(field)
+    default = field.default if isinstance(field.default, int | float) else 0.0
+    return Numeric(
+        low, high, float(extra.get("step", 0.01)), float(default), str(extra.get("unit", "")),
+        str(extra.get("scale", "linear")),
+    )  # fmt: skip
+
+
+def controls_from(schema: dict[str, Any], values: dict[str, Any], channels: int, path: str) -> list[Control]:
+    """Every parameter of a model, by its JSON schema and its values, that counts for so many channels (0: all).
+
+    `path` leads to the model from its strip.
+    """
     return [
-        _control(name, told, values.get(name, told.get("default")), schema)
-        for name, told in schema["properties"].items()
-        if not (channels and told.get("channels") and told["channels"] != channels)
+        _control(name, said, values.get(name, said.get("default")), schema, f"{path}/{name}")
+        for name, said in schema["properties"].items()
+        if not (channels and said.get("channels") and said["channels"] != channels)
     ]
 
 
-def _control(name: str, told: dict[str, Any], value: Any, schema: dict[str, Any]) -> Control:
-    unit = told.get("unit", "")
+def _control(name: str, said: dict[str, Any], value: Any, schema: dict[str, Any], path: str) -> Control:
+    unit = said.get("unit", "")
     ends = {"dB": "_db", "Hz": "_hz", "ms": "_ms", "s": "_s", "\u00b0": "_deg"}
     label = name.removesuffix(ends.get(unit, "")).removesuffix("_db").replace("_", " ").capitalize()
-    common = {"name": name, "label": label, "help": told.get("description", ""), "default": told.get("default")}
-    if told.get("role") == "bands":
+    common = {"name": name, "path": path, "label": label, "help": said.get("description", ""),
+              "default": said.get("default")}  # fmt: skip
+    if said.get("role") == "bands":
         model = schema["$defs"]["Band"]
-        bands = [controls_from(model, band, 0) for band in value or ()]
+        bands = [controls_from(model, band, 0, f"{path}/{number}") for number, band in enumerate(value or ())]
         return Control(**common, value=bands, sort="bands")
-    if told.get("role") == "channels":
+    if said.get("role") == "channels":
         return Control(**common, value=list(value or ()), sort="channels")
-    if told.get("type") == "boolean":
+    if said.get("type") == "boolean":
         return Control(**common, value=value, sort="switch")
-    if "enum" in told:
-        choices = tuple((word, word.replace("_", " ").capitalize()) for word in told["enum"])
+    if "enum" in said:
+        choices = tuple((word, word.replace("_", " ").capitalize()) for word in said["enum"])
         return Control(**common, value=value, sort="choice", choices=choices)
-    if "minimum" not in told:
+    if "minimum" not in said:
         return Control(**common, value=value, sort="fixed")
-    return Control(
-        **common, value=value, sort="number", unit=unit, low=told["minimum"], high=told["maximum"],
-        step=told["step"], scale=told.get("scale", "linear"),
-    )  # fmt: skip
+    numeric = Numeric(
+        said["minimum"], said["maximum"], said["step"], said.get("default") or 0.0, unit, said.get("scale", "linear")
+    )
+    return Control(**common, value=value, sort="number", numeric=numeric)

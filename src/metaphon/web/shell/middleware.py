@@ -7,8 +7,7 @@ from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
-from metaphon.core.errors import InputError
-from metaphon.web.mixes.journal import StaleEdit
+from metaphon.core.errors import InputError, StaleEdit
 
 
 class PlainWords:

@@ -1,56 +1,61 @@
-"""One control of a processor, whatever its sort."""
+"""Rows of the table, and the bands of an equaliser."""
 
 from collections import OrderedDict
-from typing import Any
+from typing import Any, get_args
 
 from django import template
 from django.template.loader import render_to_string
 from django.utils.safestring import SafeString
 
-from metaphon.web.flow.controls import Control
-from metaphon.web.flow.table import Part, Row
+from metaphon.core.process.eq import Band, Shape
+from metaphon.web.flow.table import Row
+from metaphon.web.shell.controls import Control
 
 register = template.Library()
 _KEPT_ROWS = 4096
-_drawn: OrderedDict[tuple[Any, ...], SafeString] = OrderedDict()
+_rows: OrderedDict[tuple[Any, ...], SafeString] = OrderedDict()
 
 
 @register.simple_tag(takes_context=True)
-def drawn_row(context: template.Context, row: Row) -> SafeString:
+def table_row(context: template.Context, row: Row) -> SafeString:
     """A row of the table. Those that say the same as before are not drawn anew: a large mix has hundreds."""
-    about = {name: context.get(name) for name in ("base", "read_only", "can_edit", "oob")}
-    key = (*about.values(), *row.shown)
-    found = _drawn.get(key)
+    about = {name: context.get(name) for name in ("read_only", "can_edit", "oob")}
+    key = (*about.values(), *row.key)
+    found = _rows.get(key)
     if found is None:
-        found = _drawn[key] = render_to_string("flow/row.html", {"row": row, **about})
-        if len(_drawn) > _KEPT_ROWS:
-            _drawn.popitem(last=False)
+        found = _rows[key] = render_to_string("flow/row.html", {"row": row, **about})
+        if len(_rows) > _KEPT_ROWS:
+            _rows.popitem(last=False)
     else:
-        _drawn.move_to_end(key)
+        _rows.move_to_end(key)
     return found
 
 
-@register.inclusion_tag("flow/control.html")
-def control(control: Control, each: str, part: Part, row: Row, read_only: bool) -> dict[str, Any]:
-    """Draw a control; `each` is the address of its processor."""
-    bands = []
-    for number, found in enumerate(control.value if control.sort == "bands" else (), 1):
-        values = {one.name: one for one in found}
-        used = _used(values["shape"].value)
-        bands.append({
+@register.filter
+def bands(control: Control) -> list[dict[str, Any]]:
+    """The bands of an equaliser, each with the controls that count for its shape."""
+    found = []
+    for number, controls in enumerate(control.value, 1):
+        values = {one.name: one for one in controls}
+        used = Band.model_construct(shape=values["shape"].value).used
+        found.append({
             "number": number,
+            "place": number - 1,
             "said": f"Band {number}, ",
-            "on": values["on"].value,
-            "url": f"{each}/band/{number - 1}",
-            "controls": [one for one in found if one.name in ("shape", "on", *used)],
+            "on": values["on"],
+            "choices": [one for one in controls if one.name == "shape" or (one.sort == "choice" and one.name in used)],
+            "numbers": [one for one in controls if one.sort == "number" and one.name in used],
         })  # fmt: skip
-    return {
-        "control": control, "each": each, "url": f"{each}/set/{control.name}", "part": part, "bands": bands,
-        "read_only": read_only, "numbers": range(1, min(row.channels, 24) + 1),
-    }  # fmt: skip
+    return found
 
 
-def _used(shape: str) -> tuple[str, ...]:
-    from metaphon.core.process.eq import Band
+@register.filter
+def channel_numbers(count: int) -> range:
+    """The numbers of channels that can be turned one by one."""
+    return range(1, min(count, 24) + 1)
 
-    return Band(shape=shape).used  # type: ignore[arg-type]
+
+@register.simple_tag
+def band_shapes() -> list[tuple[str, str]]:
+    """The shapes that a band may have, in words."""
+    return [(word, word.replace("_", " ").capitalize()) for word in get_args(Shape)]

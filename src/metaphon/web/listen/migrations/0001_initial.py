@@ -33,7 +33,7 @@ class Migration(migrations.Migration):
                 ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
                 ('kind', models.CharField(choices=[('head', 'Measured head'), ('headphones', 'Headphones')], max_length=10)),
                 ('name', models.CharField(max_length=255)),
-                ('file', models.FileField(max_length=255, upload_to=metaphon.web.listen.models.kept_path)),
+                ('file', models.FileField(max_length=255, upload_to=metaphon.web.listen.models.user_file_path)),
                 ('user', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='kept_files', to=settings.AUTH_USER_MODEL)),
             ],
             options={

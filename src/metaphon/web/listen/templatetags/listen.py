@@ -6,9 +6,10 @@ from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
+from metaphon.core.document.mix import Part
 from metaphon.core.listen.monitor import Binaural, Correction, Loudspeaker, Room, VirtualPair
-from metaphon.core.scene.mix import Part
-from metaphon.web.shell.templatetags.figures import value
+from metaphon.web.shell.controls import numeric_of
+from metaphon.web.shell.templatetags.figures import drawn
 
 register = template.Library()
 
@@ -35,14 +36,8 @@ def setting(path: str, label: str) -> SafeString:
 def bare(path: str, bind: str, label: str) -> SafeString:
     """The same without its row, kept by the page under a name of its own."""
     model, name = path.rsplit(".", 1)
-    field = _MODELS[model].model_fields[name]
-    extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
-    low, high = (next(getattr(m, kind) for m in field.metadata if hasattr(m, kind)) for kind in ("ge", "le"))
-    step = extra.get("step")
-    return value(
-        name, field.default, low, high, float(step) if isinstance(step, (int, float)) else 1.0, field.default,
-        str(extra.get("unit", "")), "", label, bind=bind,
-    )  # fmt: skip
+    numeric = numeric_of(_MODELS[model].model_fields[name])
+    return drawn(name, numeric.default, numeric, label, format_html('data-bind="{}"', bind))
 
 
 @register.filter

@@ -1,8 +1,14 @@
-"""Numbers as they are read: tabular, with a true minus sign and their unit."""
+"""Numbers as they are read and set: tabular, with a true minus sign, their unit and their scale."""
+
+import json
+from dataclasses import replace
+from typing import Any
 
 from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
+
+from metaphon.web.shell.controls import Control, Numeric, numeric_at
 
 register = template.Library()
 
@@ -43,32 +49,65 @@ _VALUE = (
 
 
 @register.simple_tag
-def value(  # one control for every number on every screen
-    name: str,
-    number: float,
-    low: float,
-    high: float,
-    step: float,
-    default: float,
-    unit: str,
-    url: str,
-    label: str,
-    off: bool = False,
-    scale: str = "linear",
-    bind: str = "",
+def number(
+    strip: str, path: str, shown: float, label: str, *, off: bool = False, unit: bool = True, high: float | None = None
+) -> SafeString:
+    """A number of a strip, set by the path that leads to it; its range, step and unit come from its model."""
+    numeric = numeric_at(path)
+    if high is not None:
+        numeric = replace(numeric, high=high)
+    return drawn(path.rsplit("/", 1)[-1], shown, numeric, label, _set(strip, path), off, unit)
+
+
+@register.simple_tag
+def control_number(strip: str, control: Control, label: str, *, off: bool = False) -> SafeString:
+    """A number of a processor or placement, as its control says it."""
+    assert control.numeric
+    return drawn(control.name, control.value, control.numeric, label, _set(strip, control.path), off)
+
+
+def _set(strip: str, path: str) -> SafeString:
+    return format_html('data-set="{} {}"', strip, path)
+
+
+def drawn(
+    name: str, shown: float, numeric: Numeric, label: str, sent: SafeString, off: bool = False, unit: bool = True
 ) -> SafeString:
     """A number that is typed, dragged along its scale, nudged by arrows and reset by double-click.
 
-    It is posted to `url`, or with `bind` kept by the page under that name. Written here and not as a template: a page of Flow holds a thousand of them.
+    `sent` says what becomes of it: an attribute of its input. Written here and not as a template: a page of Flow
+    holds a thousand of them.
     """
-    digits = 0 if step >= 1 else 1 if step >= 0.1 else 2
+    digits = 0 if numeric.step >= 1 else 1 if numeric.step >= 0.1 else 2
     fine = 2 if name.endswith("_ms") else digits
-    shown = format_html('<span class="unit">{}</span>', unit) if unit else ""
-    sent = format_html('data-bind="{}"', bind) if bind else format_html('hx-post="{}" hx-trigger="commit"', url)
+    words = format_html('<span class="unit">{}</span>', numeric.unit) if unit and numeric.unit else ""
     return format_html(
-        _VALUE, " off" if off else "", low, high, step, default, fine, scale, name, signed(number, fine), label,
-        " disabled" if off else "", sent, shown,
+        _VALUE, " off" if off else "", numeric.low, numeric.high, numeric.step, numeric.default, fine, numeric.scale,
+        name, signed(shown, fine), label, " disabled" if off else "", sent, words,
     )  # fmt: skip
+
+
+@register.inclusion_tag("shell/switch.html")
+def switch(
+    strip: str, path: str, on: bool, words: str, label: str, *, off: bool = False, kind: str = "", title: str = ""
+) -> dict[str, Any]:
+    """A button that is on or off and sets a value of a strip; `kind` is added to its classes."""
+    return {
+        "strip": strip,
+        "path": path,
+        "on": on,
+        "words": words,
+        "label": label,
+        "off": off,
+        "kind": kind,
+        "title": title,
+    }
+
+
+@register.filter
+def as_json(value: Any) -> str:
+    """A value as JSON, for an attribute."""
+    return json.dumps(value)
 
 
 @register.filter

@@ -2,7 +2,8 @@
 
 import { player } from "../listen/player.js";
 import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
-import { degrees, field, find, hold, levelOf, make, mayEdit, moves, now, placeOf, post, radians, vector, wrap } from "./state.js";
+import { send, tryOut } from "../shell/edit.js";
+import { degrees, field, find, hold, levelOf, make, mayEdit, moves, now, placeOf, radians, vector, wrap } from "./state.js";
 
 const BODY = 6.2;
 
@@ -134,26 +135,16 @@ export function mark(wanted) {
     object.mark?.setAttribute("aria-pressed", String(chosen));
     if (chosen && object.mark) object.mark.parentNode.append(object.mark); // on top
   }
-  find("#field-chart").querySelectorAll(".paths path").forEach((path) => path.classList.toggle("chosen", field.picked.has(+path.dataset.id)));
+  find("#field-chart").querySelectorAll(".paths path").forEach((path) => path.classList.toggle("chosen", field.picked.has(path.dataset.id)));
   const layouts = new Set(field.objects.filter((object) => field.picked.has(object.id) && object.mode === "bed").map((object) => object.layout));
   find(".beds").querySelectorAll("path").forEach((path) => path.classList.toggle("chosen", layouts.has(path.dataset.layout)));
   find(".scenes").classList.toggle("chosen", field.objects.some((object) => object.mode === "scene" && field.picked.has(object.id)));
 }
 
-// Places are heard as a trial while they are dragged, and sent as one edit.
-let heard = 0;
-export function trial(places) {
-  if (performance.now() - heard < 60) return;
-  heard = performance.now();
-  for (const [id, [azimuth, elevation]] of places) {
-    player.preview(`${field.board.dataset.base}${id}/set/azimuth_deg`, azimuth);
-    player.preview(`${field.board.dataset.base}${id}/set/elevation_deg`, elevation);
-  }
-}
-export function send(places) {
-  const rounded = Object.fromEntries([...places].map(([id, [a, e]]) => [id, [Math.round(a * 10) / 10, Math.round(e * 10) / 10]]));
-  post("move", { places: JSON.stringify(rounded) });
-}
+// Places are heard while they are dragged, and sent as one edit: the same command both times.
+const moving = (places) => ({ kind: "move", places: Object.fromEntries([...places].map(([id, [a, e]]) => [id, [Math.round(a * 10) / 10, Math.round(e * 10) / 10]])) });
+export const trial = (places) => tryOut(moving(places), "places");
+export const keepPlaces = (places) => send(moving(places), field.board, "places");
 export const movable = () => field.objects.filter((object) => field.picked.has(object.id) && object.mark && !moves(object) && !object.locked);
 export const pressed = (name) => find(`[data-${name}]`)?.getAttribute("aria-pressed") === "true";
 export const flip = (name) => find(`[data-${name}]`)?.setAttribute("aria-pressed", String(!pressed(name)));
@@ -165,7 +156,7 @@ export function dragging(choose, redraw) {
       if (field.board && event.target.closest?.("#field-chart") && !event.shiftKey) choose(null);
       return;
     }
-    const id = +mark.dataset.id;
+    const id = mark.dataset.id;
     choose(id, event.shiftKey || event.ctrlKey);
     if (!mayEdit() || !field.picked.has(id)) return;
     const main = field.objects.find((object) => object.id === id);
@@ -188,7 +179,8 @@ export function dragging(choose, redraw) {
     else drag.places.set(drag.main.id, [azimuth, elevation]);
     if (drag.how === "draw") drag.path.push([azimuth, elevation]);
     redraw();
-    trial(drag.places);
+    if (drag.how === "move") trial(drag.places);
+    else hearPath(drag);
   });
   const drop = () => {
     const { drag } = field;
@@ -197,14 +189,24 @@ export function dragging(choose, redraw) {
     if (!drag.places.size) return;
     if (drag.how === "move") {
       for (const object of field.objects) if (drag.from.has(object.id)) [object.azimuth_deg, object.elevation_deg] = drag.places.get(object.id);
-      send(drag.places);
+      keepPlaces(drag.places);
       return;
     }
     const points = drag.how === "draw" ? timed(drag.path) : drag.path;
-    post(`${drag.main.id}/record`, { points: JSON.stringify(points) });
+    send({ kind: "record_path", strip: drag.main.id, points }, field.board, "path");
   };
   document.addEventListener("pointerup", drop);
   document.addEventListener("pointercancel", drop);
+}
+
+// A path under the hand is heard as it will be kept; from the last point on it stays there a little while.
+const STAYS_S = 0.4;
+function hearPath({ how, main, path, places }) {
+  const points = how === "draw" ? timed(path) : path;
+  const at = points.at(-1)?.[0];
+  if (points.length < 2) return;
+  const place = places.get(main.id);
+  tryOut({ kind: "record_path", strip: main.id, points: how === "draw" ? points : [...points, [at + STAYS_S, ...place]] }, "path");
 }
 
 // While it plays and Record is on, where the hand holds a source is kept as often as it is drawn.

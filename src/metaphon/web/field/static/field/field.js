@@ -2,7 +2,10 @@
 
 import { inStep } from "../listen/bar.js";
 import { player } from "../listen/player.js";
-import { build, dragging, flip, mark, movable, send, show, take, trial } from "./chart.js";
+import { choiceOf } from "../shell/choice.js";
+import { typed } from "../shell/command.js";
+import { send } from "../shell/edit.js";
+import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } from "./chart.js";
 import { beginLane, drawLane, editingLanes, parameterShown, playhead } from "./lane.js";
 import { drawSpace, turning } from "./space.js";
 import { field, find, hold, mayEdit, moves, placeOf, wrap } from "./state.js";
@@ -18,10 +21,11 @@ function begin() {
   const list = found.querySelector("#field-list");
   if (!list || (found === field.board && list === field.list)) return;
   [field.board, field.list] = [found, list];
+  choiceOf({ chosen: () => [...field.picked].reverse() });
   find("#field-filter").value = filter;
   field.objects = JSON.parse(list.dataset.objects);
   field.beds = JSON.parse(list.dataset.beds);
-  const known = new Set([...list.querySelectorAll("tr[data-id]")].map((row) => +row.dataset.id));
+  const known = new Set([...list.querySelectorAll("tr[data-id]")].map((row) => row.dataset.id));
   for (const object of field.objects) object.cells = moves(object) ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)] : [];
   for (const id of field.picked) if (!known.has(id)) field.picked.delete(id);
   build();
@@ -48,22 +52,24 @@ function pick() {
   const wanted = filter.trim().toLowerCase();
   mark(wanted);
   for (const row of field.list.querySelectorAll("tr[data-id]")) {
-    row.classList.toggle("chosen", field.picked.has(+row.dataset.id));
+    row.classList.toggle("chosen", field.picked.has(row.dataset.id));
     row.hidden = Boolean(wanted) && !row.querySelector(".name").textContent.toLowerCase().includes(wanted);
   }
   // the panel is of the one that was chosen last
   const one = [...field.picked].at(-1) ?? null;
   const key = `${one} ${document.getElementById("history").dataset.revision} ${location.pathname}`;
   if (one !== null && (shownFor?.key !== key || shownFor.board !== field.board)) {
-    htmx.ajax("GET", `${field.board.dataset.base}${one}`, { source: "#field-one", target: "#field-one", swap: "innerHTML" });
+    htmx.ajax("GET", addressOf(one), { source: "#field-one", target: "#field-one", swap: "innerHTML" });
     const parameter = shownFor?.one === one ? parameterShown() : "";
-    htmx.ajax("GET", `${field.board.dataset.base}${one}/lanes?parameter=${encodeURIComponent(parameter)}`, { source: "#field-lanes", target: "#field-lanes", swap: "innerHTML" });
+    htmx.ajax("GET", `${addressOf(one)}/lanes?parameter=${encodeURIComponent(parameter)}`, { source: "#field-lanes", target: "#field-lanes", swap: "innerHTML" });
   }
   shownFor = { one, key, board: field.board };
   const counted = field.list.querySelectorAll("tr[data-id]").length;
   find(".picked-count").textContent = field.picked.size ? `${field.picked.size} chosen` : `${counted} placed`;
   redraw();
 }
+
+const addressOf = (strip) => `${field.board.dataset.base}strip/${encodeURIComponent(strip)}`;
 
 function choose(id, more) {
   if (id === null) field.picked.clear();
@@ -127,7 +133,7 @@ document.addEventListener("keydown", (event) => {
   if (!mark) return;
   const step = event.shiftKey ? 5 : 1;
   const [da, de] = { ArrowLeft: [step, 0], ArrowRight: [-step, 0], ArrowUp: [0, step], ArrowDown: [0, -step] }[event.key] ?? [0, 0];
-  const id = +mark.dataset.id;
+  const id = mark.dataset.id;
   if (event.key === "Enter" || event.key === " ") choose(id, true);
   else if (event.key === "Escape") choose(null);
   else if (da || de) {
@@ -138,21 +144,21 @@ document.addEventListener("keydown", (event) => {
     redraw();
     trial(places);
     clearTimeout(pending);
-    if (places.size) pending = setTimeout(() => send(places), 350);
+    if (places.size) pending = setTimeout(() => keepPlaces(places), 350);
   } else return;
   event.preventDefault();
   event.stopPropagation();
 }, true);
 document.addEventListener("focusin", (event) => {
   const mark = field.board && event.target.closest?.("#field-chart .object");
-  if (mark && !field.picked.size) choose(+mark.dataset.id, false);
+  if (mark && !field.picked.size) choose(mark.dataset.id, false);
 });
 document.addEventListener("click", (event) => {
   if (!field.board) return;
   const button = event.target.closest?.("button");
   if (!button) return;
   const { pick: picked, viewAs, part: wanted } = button.dataset;
-  if (picked) choose(+picked, event.shiftKey || event.ctrlKey);
+  if (picked) choose(picked, event.shiftKey || event.ctrlKey);
   else if ("pickAll" in button.dataset) all();
   else if (viewAs) {
     view = viewAs;
@@ -179,8 +185,27 @@ document.addEventListener("change", (event) => {
 });
 document.addEventListener("htmx:configRequest", (event) => {
   if (!field.board) return;
-  event.detail.headers["X-Profile"] = field.board.dataset.profile;
-  if (event.detail.elt.closest?.("[data-with-picked]")) event.detail.parameters.ids = [...field.picked].join();
+  event.detail.headers["X-Delivery"] = field.board.dataset.profile;
+});
+
+// Several at once: the chosen ones, or all objects where none are chosen.
+const several = (modes) => {
+  if (field.picked.size && modes.length === 1) return [...field.picked];
+  return field.objects.filter((object) => modes.includes(object.mode)).map((object) => object.id);
+};
+document.addEventListener("submit", (event) => {
+  const form = event.target;
+  if (!field.board || !form.matches("[data-arrange], [data-convert]")) return;
+  event.preventDefault();
+  if (form.matches("[data-convert]")) {
+    const { to, reference } = form.elements;
+    const strips = several(["object"]);
+    return send(to.value === "back" ? { kind: "use_kept_form", strips } : { kind: "convert", strips, to: to.value, reference: reference.value }, form, "convert");
+  }
+  const { how, by } = form.elements;
+  const { amount, whole } = how.selectedOptions[0].dataset;
+  const strips = several(whole === undefined ? ["object"] : ["object", "scene"]);
+  send({ kind: how.value, strips, ...(amount && { [amount]: typed(by.value) }) }, form, "arrange");
 });
 document.addEventListener("htmx:afterSettle", () => {
   begin();

@@ -1,11 +1,11 @@
 // The lane beneath the chart: breakpoints added, dragged, nudged and drawn by hand; the playhead goes along.
 
-import { player } from "../listen/player.js";
-import { field, find, make, mayEdit, now, post } from "./state.js";
+import { release, send, tryOut } from "../shell/edit.js";
+import { field, find, make, mayEdit, now } from "./state.js";
 
 const TALL = 112;
 const LEFT = 46;
-let lane = null; // what is shown: parameter, points [[seconds, value, curve]], low, high
+let lane = null; // what is shown: strip, path, points [[seconds, value, curve]], low, high
 let base = "";
 let chosen = -1;
 let drag = null;
@@ -17,7 +17,7 @@ export function beginLane() {
   const tools = field.board && find(".lane-tools");
   if (!tools) return (lane = null);
   const fresh = JSON.parse(tools.dataset.lane);
-  const same = lane && base === tools.dataset.base && lane.parameter === fresh.parameter;
+  const same = lane && base === tools.dataset.base && lane.path === fresh.path;
   // what is under the hand or on its way is not taken back, nor is what was asked for before it had arrived
   const old = fresh.revision < +document.getElementById("history").dataset.revision;
   if (same && (drag || pending || waiting || old)) return drawLane();
@@ -120,22 +120,39 @@ export function playhead() {
   if (line) line.setAttribute("d", `M${xOf(now())} 4V${TALL - 4}`);
 }
 
-function send(into = false, points = lane.points) {
-  const values = { parameter: lane.parameter, points: JSON.stringify(points.map(([t, v, c]) => [t, Math.round(v * 1e4) / 1e4, c])) };
+// A change of the lane as a command: `place` is where the breakpoint was among those that are kept, null for a new one.
+const about = (more) => ({ strip: lane.strip, path: lane.path, ...more });
+const rounded = (value) => Math.round(value * 1e4) / 1e4;
+const setPoint = (place, [t, value, curve]) => about({ kind: "set_breakpoint", place, t_s: t, value: rounded(value), curve });
+const keepEdit = (command) => {
   waiting += 1;
-  post(`${base.match(/(\d+)\/lanes/)[1]}/lanes/draw`, into ? { ...values, into: "on" } : values).finally(() => (waiting -= 1));
-}
-const keep = (point) => {
-  lane.points.sort((one, other) => one[0] - other[0]);
-  chosen = lane.points.indexOf(point);
+  send(command, field.board, "lane").finally(() => (waiting -= 1));
+};
+const placeOf = (point) => lane.points.indexOf(point);
+// In order of time, after those at the same time, as the core puts it.
+const settle = (point) => {
+  const others = lane.points.filter((one) => one !== point);
+  const at = others.findIndex((one) => one[0] > point[0]);
+  others.splice(at < 0 ? others.length : at, 0, point);
+  lane.points = others;
+  chosen = placeOf(point);
   drawLane();
 };
-const later = () => {
+let nudged = null; // a breakpoint under the arrow keys, and where it was
+const later = (point, place) => {
   clearTimeout(pending);
+  if (nudged?.point !== point) nudged = { point, place };
+  tryOut(setPoint(nudged.place, point), "lane");
   pending = setTimeout(() => {
     pending = null;
-    if (lane) send();
+    const { point: moved, place: from } = nudged;
+    nudged = null;
+    if (lane) keepEdit(setPoint(from, moved));
   }, 350);
+};
+const add = (point) => {
+  lane.points.push(point);
+  settle(point);
 };
 
 export function editingLanes() {
@@ -147,12 +164,12 @@ export function editingLanes() {
     if (free) drag = { stroke: [[...at(event), "linear"]] };
     else if (dot) {
       chosen = +dot.dataset.point;
-      drag = { point: lane.points[chosen], moved: false };
+      drag = { point: lane.points[chosen], place: chosen, moved: false };
     } else {
       const point = [...at(event), "linear"];
-      lane.points.push(point);
-      drag = { point, moved: true };
-      keep(point);
+      drag = { point, place: null, moved: true };
+      add(point);
+      tryOut(setPoint(null, point), "lane");
     }
     area.focus();
     area.setPointerCapture(event.pointerId);
@@ -170,18 +187,20 @@ export function editingLanes() {
     }
     [drag.point[0], drag.point[1]] = [t, value];
     drag.moved = true;
-    keep(drag.point);
-    const id = base.match(/(\d+)\/lanes/)[1];
-    if (lane.parameter.startsWith("placement/")) player.preview(`${field.board.dataset.base}${id}/set/${lane.parameter.slice(10)}`, value);
+    settle(drag.point);
+    tryOut(setPoint(drag.place, drag.point), "lane");
   });
   for (const end of ["pointerup", "pointercancel"]) {
     document.addEventListener(end, () => {
       const done = drag;
       drag = null;
-      if (done?.stroke) {
-        if (done.stroke.length > 1) send(true, done.stroke);
+      if (!done) return;
+      if (done.stroke) {
+        const points = done.stroke.map(([t_s, value, curve]) => ({ t_s, value: rounded(value), curve }));
+        if (points.length > 1) keepEdit(about({ kind: "draw_lane", points, into: true }));
         else drawLane();
-      } else if (done?.moved) send();
+      } else if (done.moved) keepEdit(setPoint(done.place, done.point));
+      else release("lane");
     });
   }
   document.addEventListener("keydown", (event) => {
@@ -192,25 +211,26 @@ export function editingLanes() {
     const step = (high - low) / 360;
     if (event.key === "Delete" || event.key === "Backspace") {
       if (!point) return;
-      lane.points.splice(chosen, 1);
+      const place = chosen;
+      lane.points.splice(place, 1);
       chosen = Math.min(chosen, lane.points.length - 1);
       drawLane();
-      send();
+      keepEdit(about({ kind: "remove_breakpoint", place }));
     } else if (event.key === "Enter" && !point) {
       const added = [Math.round(now() * 1000) / 1000, lane.points.length ? lane.points[0][1] : lane.still, "linear"];
-      lane.points.push(added);
-      keep(added);
-      send();
+      add(added);
+      keepEdit(setPoint(null, added));
     } else if (event.key === "Tab" || event.key === "Home" || event.key === "End") {
       if (event.key === "Tab" && (!lane.points.length || (event.shiftKey ? chosen <= 0 : chosen >= lane.points.length - 1))) return;
       chosen = event.key === "Tab" ? chosen + (event.shiftKey ? -1 : 1) : event.key === "Home" ? 0 : lane.points.length - 1;
       drawLane();
     } else if (point && { ArrowUp: 1, ArrowDown: 1, ArrowLeft: 1, ArrowRight: 1 }[event.key]) {
       const [dt, dv] = { ArrowUp: [0, step], ArrowDown: [0, -step], ArrowLeft: [-0.05, 0], ArrowRight: [0.05, 0] }[event.key];
+      const place = chosen;
       point[0] = Math.max(0, Math.round((point[0] + dt * size) * 1000) / 1000);
       point[1] = Math.max(low, Math.min(high, point[1] + dv * size));
-      keep(point);
-      later();
+      settle(point);
+      later(point, place);
     } else return;
     event.preventDefault();
     event.stopPropagation();
@@ -222,15 +242,11 @@ export function editingLanes() {
     if (!lane.points[chosen]) return;
     lane.points[chosen][2] = button.dataset.curve;
     drawLane();
-    send();
+    keepEdit(setPoint(chosen, lane.points[chosen]));
   });
   document.addEventListener("change", (event) => {
     if (event.target.matches?.(".lane-tools [name=parameter]")) htmx.ajax("GET", `${base}?parameter=${encodeURIComponent(event.target.value)}`, { target: "#field-lanes", swap: "innerHTML" });
   });
-  document.addEventListener("htmx:configRequest", (event) => {
-    const act = event.detail.elt.closest?.("[data-lane-act]");
-    if (act && lane) Object.assign(event.detail.parameters, { action: act.dataset.laneAct, parameter: lane.parameter });
-  });
   addEventListener("resize", () => field.board && drawLane());
 }
-export const parameterShown = () => (lane && base.includes("/lanes") ? lane.parameter : "");
+export const parameterShown = () => (lane && base.includes("/lanes") ? lane.path : "");

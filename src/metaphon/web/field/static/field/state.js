@@ -4,7 +4,7 @@ import { player } from "../listen/player.js";
 
 export const field = { board: null, objects: [], picked: new Set(), drag: null, beds: {} };
 export const find = (selector) => field.board.querySelector(selector);
-export const mayEdit = () => "edit" in field.board.dataset;
+export const mayEdit = () => "mayEdit" in field.board.dataset;
 
 const SVG = "http://www.w3.org/2000/svg";
 export const make = (name, attributes, ...children) => {
@@ -43,5 +43,4 @@ export function placeOf(object) {
   if (held) return [...held, object.distance];
   return object.path ? along(object.path, now()) : [object.azimuth_deg, object.elevation_deg, object.distance];
 }
-export const levelOf = (object) => (player.playing ? player.current?.readings.strips?.[object.ref] : undefined);
-export const post = (address, values) => htmx.ajax("POST", field.board.dataset.base + address, { values, swap: "none", source: field.board });
+export const levelOf = (object) => (player.playing ? player.current?.readings.strips?.[object.id] : undefined);

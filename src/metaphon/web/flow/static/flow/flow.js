@@ -1,11 +1,14 @@
 // Flow: what is chosen, the strip that is open, menus, and the map's dragging and keys.
 
+import { choiceOf } from "../shell/choice.js";
+import { send } from "../shell/edit.js";
+
 const flow = () => document.querySelector(".flow");
 const panel = () => document.getElementById("panel");
 const picked = new Set();
 let lastPick = null;
 
-const post = (path, values) => htmx.ajax("POST", flow().dataset.base + path, { source: flow(), swap: "none", values });
+const begin = () => flow() && choiceOf({ chosen: () => [...picked], groups: () => document.getElementById("in-groups")?.checked ?? false });
 
 // -- the open strip is kept in the address, so that reload and undo keep it
 
@@ -19,7 +22,7 @@ function open(strip) {
     panel().replaceChildren();
     drawMap();
   }
-  if (strip && opened() !== strip) htmx.ajax("GET", `${flow().dataset.base}${strip}/panel`, { source: flow(), target: "#panel", swap: "innerHTML" }).then(mark);
+  if (strip && opened() !== strip) htmx.ajax("GET", `${flow().dataset.base}strip/${encodeURIComponent(strip)}`, { source: flow(), target: "#panel", swap: "innerHTML" }).then(mark);
   mark(strip);
 }
 function mark(strip = new URLSearchParams(location.search).get("strip")) {
@@ -52,11 +55,6 @@ function fill(root) {
     select.dataset.sent = select.value;
   });
 }
-document.addEventListener("change", (event) => {
-  const send = event.target.closest?.("[data-send]");
-  if (send?.value) htmx.ajax("POST", send.dataset.send + send.value, { source: flow(), swap: "none", values: { level_db: "-12" } });
-});
-
 // -- what is chosen, for one action on many
 
 function showPicked() {
@@ -88,28 +86,12 @@ document.addEventListener("click", (event) => {
     picked.clear();
     showPicked();
   }
-  const action = event.target.closest?.("#chosen button[data-action]");
-  if (action) act(action.dataset.action, action.dataset.value ?? toggled(action));
   const way = event.target.closest?.("#chosen [data-do]");
-  if (way) post("route", { ids: [...picked].join(), aim: document.querySelector("#chosen [data-route]").value, how: way.dataset.do });
+  if (way) routeTo([...picked], document.querySelector("#chosen [data-route]").value, way.dataset.do);
 });
-const act = (action, value) => post("bulk", { ids: [...picked].join(), action, value });
-function toggled(button) {
-  const on = button.getAttribute("aria-pressed") !== "true";
-  button.setAttribute("aria-pressed", on);
-  return on ? "on" : "off";
-}
-document.addEventListener("change", (event) => {
-  const select = event.target.closest?.("#chosen select[data-action]");
-  if (!select?.value) return;
-  act(select.dataset.action, select.value);
-  select.value = "";
-});
+const routeTo = (strips, to, how) =>
+  send(how === "feed" ? { kind: "route", strips, to } : { kind: "send", strips, bus: to, level_db: -12 }, flow(), "route");
 document.addEventListener("submit", (event) => {
-  if (event.target.matches("[data-group-form]")) {
-    event.preventDefault();
-    act("group", event.target.elements.group.value);
-  }
   if (event.target.id === "print-form") {
     event.preventDefault();
     const { start_s, end_s, rest } = event.target.elements;
@@ -121,20 +103,13 @@ document.addEventListener("submit", (event) => {
 });
 
 document.addEventListener("htmx:configRequest", (event) => {
-  const { path, parameters, headers, elt, verb } = event.detail;
-  if (!flow()?.contains(elt)) return;
+  const { path, parameters, headers, elt } = event.detail;
+  if (!flow()) return;
   if (opened()) headers["X-Panel"] = opened();
   if (path.endsWith("/map")) {
     parameters.width = Math.max(elt.clientWidth, 560);
     parameters.height = Math.max(flow().clientHeight - elt.offsetTop - 16, 300);
   }
-  if (verb === "get") return;
-  if (/\/\d+\/set\//.test(path)) {
-    if (picked.size > 1) parameters.also = [...picked].join();
-    if (document.getElementById("in-groups")?.checked === false) parameters.alone = "on";
-  }
-  if (elt.matches("[data-with-chosen]")) parameters.ids = [...picked].join();
-  if (elt.id === "new-bus") elt.hidePopover();
 });
 
 // -- the map
@@ -146,7 +121,10 @@ function drawMap() {
   clearTimeout(waiting);
   waiting = setTimeout(() => {
     if (drag) drawMap(); // not under the hand
-    else if (map()) htmx.trigger(map(), "draw-map");
+    else if (map()) {
+      map().setAttribute("aria-busy", "true");
+      htmx.trigger(map(), "draw-map");
+    }
   }, 120);
 }
 document.addEventListener("htmx:beforeSwap", (event) => {
@@ -154,6 +132,7 @@ document.addEventListener("htmx:beforeSwap", (event) => {
   event.detail.shouldSwap = false; // asked for before the hand took hold
   drawMap();
 });
+document.addEventListener("htmx:afterSettle", ({ target }) => target.id === "map" && target.setAttribute("aria-busy", "false"));
 document.addEventListener("mix-edited", drawMap);
 document.addEventListener("survey-changed", drawMap);
 addEventListener("resize", drawMap);
@@ -241,9 +220,9 @@ document.addEventListener("pointerup", (event) => {
 // dropped on a bus it may be the main feed or a send; the mix takes only feeds
 let dropped = null;
 function drop(node, over, x, y) {
-  const ids = picked.has(node.dataset.id) && picked.size > 1 ? [...picked] : [node.dataset.id];
-  dropped = { ids: ids.join(), aim: over.dataset.aim };
-  if (dropped.aim === "programme") return route("feed");
+  const strips = picked.has(node.dataset.id) && picked.size > 1 ? [...picked] : [node.dataset.id];
+  dropped = { strips, to: over.dataset.aim };
+  if (dropped.to === "programme") return route("feed");
   const menu = document.getElementById("drop-menu");
   menu.hidden = false;
   menu.style.left = `${x}px`;
@@ -251,7 +230,7 @@ function drop(node, over, x, y) {
   menu.querySelector("button").focus();
 }
 function route(how) {
-  post("route", { ...dropped, how });
+  routeTo(dropped.strips, dropped.to, how);
   hideDrop();
 }
 function hideDrop() {
@@ -286,7 +265,7 @@ document.addEventListener("keydown", (event) => {
     routing = null;
     map().classList.remove("routing");
   } else if (event.key === "x") pick(node.dataset.id);
-  else if (event.key === "m") post(`${node.dataset.id}/set/muted`, { muted: node.classList.contains("is-muted") ? "off" : "on" });
+  else if (event.key === "m") send({ kind: "set", strips: [node.dataset.id], path: "muted", value: !node.classList.contains("is-muted"), with_group: true }, node, `${node.dataset.id} muted`);
   else if (event.key === "f") {
     routing = node;
     map().classList.add("routing");
@@ -315,11 +294,14 @@ function step(node, across, down) {
 
 document.addEventListener("htmx:load", (event) => {
   if (!flow()) return;
+  begin();
   fill(event.target.matches?.("#menus") ? document : event.target);
   showPicked();
   mark();
 });
 if (flow()) {
+  begin();
   fill(document);
+  showPicked();
   mark();
 }

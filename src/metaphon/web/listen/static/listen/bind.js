@@ -69,26 +69,5 @@ document.addEventListener("change", ({ target }) => {
 const commit = ({ target }) => {
   if (target.dataset?.bind && target.matches(".number") && Number.isFinite(numberOf(target))) put(target.dataset.bind, numberOf(target));
 };
-document.addEventListener("commit", (event) => {
-  commit(event);
-  // heard at once, while the edit is on its way to be kept
-  const address = event.target.getAttribute("hx-post");
-  if (address && Number.isFinite(numberOf(event.target))) player.preview(address, numberOf(event.target));
-});
-document.addEventListener("htmx:beforeRequest", ({ detail: { elt, requestConfig } }) => {
-  const { verb, path, parameters } = requestConfig;
-  if (verb === "post" && elt.matches("button[name=muted], button[name=soloed]")) player.preview(path, parameters[elt.name] === "on");
-});
-document.addEventListener("htmx:responseError", () => player.send({ do: "kept" }));
-// while it is dragged: what is kept by the page at once, what belongs to the mix as a trial
-let waiting = null;
-document.addEventListener("dragging", (event) => {
-  if (event.target.dataset?.bind) return commit(event);
-  const address = event.target.getAttribute("hx-post");
-  if (!address || !player.playing) return;
-  if (!waiting) setTimeout(() => {
-    player.preview(waiting.address, waiting.value);
-    waiting = null;
-  }, 30);
-  waiting = { address, value: numberOf(event.target) };
-});
+document.addEventListener("commit", commit);
+document.addEventListener("dragging", commit);

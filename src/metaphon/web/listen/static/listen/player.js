@@ -171,9 +171,14 @@ class Player extends EventTarget {
     return this.state;
   }
 
-  // Try a value out while it is dragged: heard, not kept.
-  preview(address, value) {
-    if (this.playing) this.send({ preview: address, value });
+  // Let a command be heard before it is kept: while the hand moves, or with the id under which it is sent to be kept.
+  preview(command, control, edit = null) {
+    if (this.playing) this.send({ preview: command, control, edit });
+  }
+
+  // What a control said counts no longer.
+  release(control) {
+    if (this.playing) this.send({ release: control });
   }
 
   receive(header) {

@@ -12,8 +12,8 @@ from django.db import transaction
 from metaphon.core.demo.mixes import write_demo
 from metaphon.core.files.mixdoc import read
 from metaphon.web.intake.recordings import store
-from metaphon.web.mixes.assemble import unpack
 from metaphon.web.mixes.models import AudioFile, Member, Mix
+from metaphon.web.mixes.unpacking import unpack
 
 
 class Command(BaseCommand):

@@ -1,5 +1,7 @@
 // What every page does: passing messages, the revision that edits are made against, keys, the theme.
 
+import "./edit.js";
+
 const messages = document.getElementById("messages");
 
 function say({ message, refused = false, link = null }) {
@@ -94,3 +96,8 @@ document.addEventListener("click", (event) => {
   document.cookie = `theme=${day ? "day" : "night"};path=/;max-age=31536000;samesite=lax`;
   document.dispatchEvent(new Event("theme-changed"));
 });
+
+// The scripts of a workspace are loaded when it is first opened.
+const loadScript = (root) => root.querySelectorAll("[data-script]").forEach((element) => import(element.dataset.script));
+document.addEventListener("htmx:load", ({ target }) => loadScript(target.parentNode ?? document));
+loadScript(document);

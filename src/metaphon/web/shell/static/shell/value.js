@@ -49,7 +49,7 @@ function set(box, value) {
 function commit(box) {
   const { input } = parts(box);
   box.classList.remove("refused");
-  if (input.value === input.dataset.sent) return;
+  if (input.value === input.dataset.sent) return input.dispatchEvent(new CustomEvent("released", { bubbles: true }));
   input.dataset.sent = input.value;
   input.dispatchEvent(new CustomEvent("commit", { bubbles: true }));
 }
@@ -145,5 +145,4 @@ document.addEventListener("htmx:load", (event) => {
   drawAll(event.target);
   if (event.target.matches?.(".value")) draw(event.target);
 });
-document.addEventListener("htmx:responseError", (event) => event.target.closest?.(".value")?.classList.add("refused"));
 drawAll(document);

@@ -1,0 +1,32 @@
+"""A bus that nothing feeds."""
+
+from collections.abc import Iterator
+
+from metaphon.core.checks.finding import Finding
+from metaphon.core.checks.rule import Rule
+from metaphon.core.document.graph import destinations
+from metaphon.core.document.mix import Mix
+from metaphon.core.edits.command import Command
+from metaphon.core.edits.values import SetValue
+
+
+def _notice(mix: Mix) -> Iterator[Finding]:
+    fed = {aim for strip in mix.strips for aim in destinations(strip)}
+    for bus in mix.buses:
+        if bus.id not in fed and not bus.resting:
+            message = f"Nothing feeds the bus {bus.name}; route a track to it or rest it."
+            yield Finding("bus_without_input", "warning", bus.id, message)
+
+
+def _mend(mix: Mix, finding: Finding) -> Command:
+    return SetValue(strips=(finding.subject,), path="resting", value=True)
+
+
+RULE = Rule(
+    "bus_without_input",
+    30,
+    "It stands in the way and does nothing.",
+    notice=_notice,
+    mend_label="Rest it",
+    mend=_mend,
+)

@@ -1,0 +1,115 @@
+"""How sound of one format enters a bus or bed of another: panned, converted, encoded or decoded."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.document.mix import Bus, Strip
+from metaphon.core.document.targets import Target, bus_format, target_named
+from metaphon.core.errors import InputError
+from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
+from metaphon.core.spatial.decoding import decode_matrix
+from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.layouts import Layout, layout_for_channels
+from metaphon.core.spatial.panning import constant_power
+
+
+def format_for(layout: str, as_scene: bool, channels: int) -> Target:
+    """What a strip's channels are: a bus has a layout that says so, a track's recording is a scene or fits a layout.
+
+    Raises InputError for a number of channels that fits neither.
+    """
+    if layout:
+        return bus_format(layout)
+    if as_scene and channels > 1:
+        return target_named(f"scene{order_of(channels)}")
+    return target_named(layout_for_channels(channels).name)
+
+
+def format_of(strip: Strip, channels: int) -> Target:
+    """The format of a strip with this many channels; InputError names the strip."""
+    try:
+        return format_for(strip.layout if isinstance(strip, Bus) else "", strip.placement.mode == "scene", channels)
+    except InputError as error:
+        raise InputError(f"{strip.name}: {error}") from None
+
+
+def mapping_gains(
+    source: Target, aim: Target, azimuth_deg: NDArray[np.float64], elevation_deg: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """The gains, (times, aim channels, source channels), for a source that stands at these angles.
+
+    Only mono is placed by the angles. Layouts convert by ITU-R BS.775-4 (see `conversion`), scenes are decoded
+    (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned_gains` places wider ones.
+    """
+    if source.channels == 1:
+        if aim.layout:
+            return constant_power(azimuth_deg, aim.layout)[:, :, None]
+        assert aim.order is not None
+        return encode(azimuth_deg, elevation_deg, aim.order)[:, :, None]
+    return np.broadcast_to(_fixed(source, aim), (len(azimuth_deg), aim.channels, source.channels))
+
+
+def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.float64]:
+    """The gains, (aim channels, source channels), with every loudspeaker of the source turned to the left by an angle.
+
+    A stereo source turned by 0 into stereo stays as it is. The LFE goes to an LFE or nowhere; a scene is not turned.
+    """
+    if source.layout is None:
+        return np.array(_fixed(source, aim))
+    azimuth, elevation = np.array(source.layout.angles_deg).T
+    gains = np.empty((aim.channels, source.channels))
+    for channel, low in enumerate(source.layout.is_lfe):
+        if low:
+            gains[:, channel] = aim.layout.is_lfe if aim.layout else 0.0
+        else:
+            where = np.array([azimuth_deg + azimuth[channel]])
+            gains[:, channel] = mapping_gains(target_named("0+1+0"), aim, where, elevation[[channel]])[0, :, 0]
+    return gains
+
+
+def _fixed(source: Target, aim: Target) -> NDArray[np.float64]:
+    if source.order is not None:
+        if aim.layout:
+            return decode_matrix(source.order, aim.layout)
+        assert aim.order is not None
+        return np.eye(channels_of(aim.order), channels_of(source.order))
+    assert source.layout is not None
+    if aim.layout:
+        return conversion(source.layout.name, aim.layout.name)
+    assert aim.order is not None
+    return loudspeakers_encoded(source.layout, aim.order)
+
+
+def loudspeakers_encoded(layout: Layout, order: int) -> NDArray[np.float64]:
+    """The gains, (scene channels, loudspeakers), of loudspeakers as plane waves; LFE is left out."""
+    azimuth, elevation = np.array(layout.angles_deg).T
+    return encode(azimuth, elevation, order).T * ~np.array(layout.is_lfe)
+
+
+def describe_mapping(source: Target, aim: Target) -> str:
+    """What happens on the way in a few words; empty where every channel passes as it is."""
+    if source.name == aim.name:
+        return ""
+    if source.channels == 1:
+        return "panned" if aim.layout else "encoded"
+    if source.order is not None and aim.order is not None:
+        return f"cut to order {aim.order}" if aim.order < source.order else ""
+    if source.order is not None:
+        return f"decoded to {aim.title}"
+    if aim.order is not None:
+        return "encoded" + (", without LFE" if lost_channels(source, aim) else "")
+    folds = aim.channels < source.channels
+    return (
+        ("folded down to " if folds else "set in ")
+        + aim.title
+        + (", without LFE" if lost_channels(source, aim) else "")
+    )
+
+
+def lost_channels(source: Target, aim: Target) -> tuple[str, ...]:
+    """The labels of the source's channels of which nothing arrives."""
+    if source.channels == 1:
+        return ()
+    return tuple(
+        label for label, gains in zip(source.channel_labels, _fixed(source, aim).T, strict=True) if not gains.any()
+    )

@@ -1,0 +1,88 @@
+"""What a kind of delivery can hold, and what it will change of a mix, source by source. One row a profile."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from metaphon.core.document.mix import PROGRAMME, Mix, Strip
+from metaphon.core.document.positions import on_sphere, sampled_times, used_lanes
+from metaphon.core.spatial.layouts import layout_named
+
+
+@dataclass(frozen=True)
+class DeliveryLimits:
+    """The limits of a kind of delivery; None and False are no limit. All rows are made up for practice."""
+
+    name: str
+    title: str
+    most_objects: int | None = None
+    bed: str | None = None  # the one bed it has
+    upper_half: bool = False  # nothing below the ears
+    extent: bool = True
+    sphere_only: bool = False
+    scenes: bool = True
+
+
+DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
+    row.name: row
+    for row in (
+        DeliveryLimits("open", "No limits"),
+        DeliveryLimits("channels", "Loudspeaker channels only", most_objects=0, bed="4+7+0", scenes=False),
+        DeliveryLimits("dome", "Upper half only", most_objects=32, upper_half=True),
+        DeliveryLimits("hall", "118 objects, fixed bed", most_objects=118, bed="4+7+0", scenes=False),
+        DeliveryLimits(
+            "small",
+            "Few objects, no extent",
+            most_objects=10,
+            bed="0+5+0",
+            extent=False,
+            sphere_only=True,
+            scenes=False,
+        ),
+    )
+}
+
+
+def changes(mix: Mix, profile: DeliveryLimits) -> dict[str, list[str]]:
+    """What a profile will change of each strip that enters the programme, in a few words each, by the strip's id.
+
+    Objects beyond the number that fits go to the bed, the least important first, and of those the last.
+    """
+    found: dict[str, list[str]] = {}
+    entering = [s for s in mix.strips if s.output == PROGRAMME and not s.resting and s.placement.mode != "none"]
+    objects = sorted((s for s in entering if s.placement.mode == "object"), key=lambda s: -s.placement.importance)
+    most = len(objects) if profile.most_objects is None else profile.most_objects
+    panned = {strip.id for strip in objects[most:]}
+    bed = layout_named(profile.bed).everyday if profile.bed else ""
+    for strip in entering:
+        place = strip.placement
+        told: list[str] = []
+        if place.mode == "bed" and profile.bed and place.layout != profile.bed:
+            told.append(f"bed {layout_named(place.layout).everyday} set in {bed}")
+        if place.mode == "scene" and not profile.scenes:
+            told.append(f"scene decoded to {bed}" if bed else "scene decoded")
+        if strip.id in panned:
+            told.append(f"panned into {bed}" if bed else "panned into a bed")
+        elif place.mode == "object":
+            told += _of_object(mix, strip, profile)
+        if told:
+            found[strip.id] = told
+    return found
+
+
+def _of_object(mix: Mix, strip: Strip, profile: DeliveryLimits) -> Iterator[str]:
+    place = strip.placement
+    lanes = used_lanes(mix, strip)
+    times = sampled_times(lanes.values()) if lanes else np.zeros(1)
+    _, elevation, distance, *extent = on_sphere(place, lanes, times)
+    if profile.upper_half and np.any(elevation < -0.01):
+        yield "raised to the ears"
+    if not profile.extent and any(np.any(size > 0.0) for size in extent):
+        yield "becomes a point"
+    if profile.sphere_only and np.any(distance < 0.999) and not place.on_sphere:
+        yield "moved out to the sphere"
+    if not profile.extent and (place.divergence > 0.0 or place.diffuseness > 0.0):
+        yield "no divergence or diffuseness"
+    if profile.most_objects is not None and place.excluded:
+        yield "zones are not kept"

@@ -1,0 +1,229 @@
+"""The mix itself, frozen. Its fields and their meanings are those of the mix document."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+
+from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.targets import bus_format, target_named
+from metaphon.core.document.value_paths import lane_path
+from metaphon.core.process.processor import choice, parameter, switch
+from metaphon.core.process.registry import AnyProcessor
+from metaphon.core.spatial.decoding import Decoder, Weighting
+from metaphon.core.spatial.layouts import layout_named
+from metaphon.core.spatial.zones import Zone
+
+PROGRAMME = "programme"
+
+Identifier = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$")]
+Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
+TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
+BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
+GainDb = Annotated[float, Field(ge=-120.0, le=12.0, json_schema_extra={"unit": "dB", "step": 0.1})]
+
+
+class Part(BaseModel):
+    """Common ground of everything in a mix: frozen, nothing unknown, no number that is not a number."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+class Clip(Part):
+    """A recording set at a time. `file` is relative to the document, or absolute in memory."""
+
+    file: Path
+    start_s: float = parameter(0.0, 0.0, 86400.0, unit="s", step=0.01, moves=False, help="When it begins in the mix.")
+
+
+class Send(Part):
+    """A copy of a strip's sound to a bus, taken before its chain (strip), before its fader (pre) or after it (post).
+
+    A source enters as its strip stands, or turned to an azimuth of the send's own.
+    """
+
+    bus: Identifier
+    level_db: GainDb = -12.0
+    tap: Literal["strip", "pre", "post"] = "post"
+    muted: bool = False
+    azimuth_deg: float | None = Field(
+        None, ge=-180.0, le=180.0, description="Where it enters; where the source stands if empty.",
+        json_schema_extra={"unit": "°", "step": 0.5, "moves": False},
+    )  # fmt: skip
+
+
+class Placement(Part):
+    """How a source enters the immersive mix. Angles in degrees, positive to the left and upwards.
+
+    There is one position, said as angles (`sphere`) or as a place in a cube-shaped room (`cube`); what is said in the
+    other form is kept and not used. Distance 1 is the loudspeaker sphere; nearer, a source grows wider. `reference`
+    names the layout whose loudspeakers stand in the corners of the room.
+    """
+
+    mode: Literal["bed", "object", "scene", "none"] = "bed"
+    layout: Layout = "0+5+0"
+    coordinates: Literal["sphere", "cube"] = choice("sphere", help="Which form of the position is used.")
+    reference: Literal["4+5+0", "4+7+0", "9+10+3"] = choice("4+5+0", help="The layout that fits the room.")
+    azimuth_deg: float = parameter(0.0, -180.0, 180.0, unit="°", step=0.5, help="Round the listener, left positive.")
+    elevation_deg: float = parameter(0.0, -90.0, 90.0, unit="°", step=0.5, help="Above the ears, below negative.")
+    distance: float = parameter(1.0, 0.0, 10.0, unit="", step=0.01, help="1 on the loudspeaker sphere, 0 in the head.")
+    extent_deg: float = parameter(0.0, 0.0, 360.0, unit="°", step=1.0, help="Width of the source.")
+    extent_height_deg: float | None = Field(
+        None, ge=0.0, le=360.0, description="Height of the source; as high as wide where empty.",
+        json_schema_extra={"unit": "°", "step": 1.0},
+    )  # fmt: skip
+    extent_depth: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="How far it reaches towards the listener.")
+    x: float = parameter(0.0, -1.0, 1.0, unit="", step=0.01, help="To the right of the room.")
+    y: float = parameter(1.0, -1.0, 1.0, unit="", step=0.01, help="To the front of the room.")
+    z: float = parameter(0.0, -1.0, 1.0, unit="", step=0.01, help="Up in the room.")
+    extent_x: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from left to right.")
+    extent_y: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from rear to front.")
+    extent_z: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from floor to ceiling.")
+    pair_deg: float = parameter(
+        60.0, 0.0, 360.0, unit="°", step=1.0, help="Angle between the sides of a stereo object."
+    )
+    divergence: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="0 in its place, 1 from either side of it.")
+    divergence_range_deg: float = parameter(
+        45.0, 0.0, 180.0, unit="°", step=1.0, moves=False, help="How far aside it is spread."
+    )
+    diffuseness: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="How much of it has lost its direction.")
+    importance: int = Field(
+        10, ge=0, le=10, description="10 is kept longest where too many objects are in the way.",
+        json_schema_extra={"unit": "", "step": 1.0},
+    )  # fmt: skip
+    snap: bool = switch(False, help="Play it from the nearest loudspeaker alone.")
+    on_sphere: bool = switch(False, help="Keep it on the loudspeaker sphere whatever its distance.")
+    excluded: tuple[Zone, ...] = Field((), description="Where no loudspeaker plays it.")
+    level_db_per_doubling: float = parameter(
+        0.0,
+        0.0,
+        12.0,
+        unit="dB",
+        step=0.5,
+        moves=False,
+        help="How much quieter at twice the distance; 6 in free field.",
+    )
+    air: bool = switch(False, help="Let the air take treble with distance.")
+    travel: bool = switch(False, help="Delay it by the way it travels; what moves is bent in pitch.")
+    sphere_m: float = parameter(
+        2.0, 0.5, 50.0, unit="m", step=0.1, moves=False, help="How far distance 1 is, in metres."
+    )
+    sends_too: bool = switch(False, help="Distance changes what is sent to reverbs too; else they keep their level.")
+    roll_deg: float = parameter(0.0, -180.0, 180.0, unit="°", step=1.0, help="Turn a scene about its front.")
+    decoder: Decoder = choice("allrad", help="How a scene is played on loudspeakers.")
+    weighting: Weighting = choice("max_re", help="How its orders are weighted.")
+    locked: bool = switch(False, help="Leave it where it is.")
+
+
+class Strip(Part):
+    """What tracks and buses share: a chain, a fader, sends, an output and a placement.
+
+    A resting strip is kept but not processed. A solo-safe one sounds whatever else is soloed.
+    """
+
+    id: Identifier
+    name: str = Field(max_length=120)
+    resting: bool = False
+    muted: bool = False
+    soloed: bool = False
+    solo_safe: bool = False
+    group: Identifier | None = None
+    gain_db: GainDb = 0.0
+    chain: tuple[AnyProcessor, ...] = ()
+    sends: tuple[Send, ...] = ()
+    output: Identifier | None = PROGRAMME
+    placement: Placement = Placement()
+
+
+class Track(Strip):
+    """Recordings and what is done with them. A print says of what it was made, and which take it is."""
+
+    clips: tuple[Clip, ...] = ()
+    print_of: Identifier | None = None
+    take: int = Field(0, ge=0, le=32767)
+
+
+class Bus(Strip):
+    """A sum of tracks, sends and other buses, as wide as a loudspeaker layout or an ambisonic scene."""
+
+    layout: BusFormat = "0+2+0"
+
+
+class Group(Part):
+    """Strips whose gains, mutes or positions are changed together, their differences kept."""
+
+    id: Identifier
+    name: str = Field(max_length=120)
+    moves_gain: bool = True
+    moves_mute: bool = True
+    moves_position: bool = False
+
+
+class Automation(Part):
+    """A value over time. `target` is strip/part/.../parameter; azimuth goes the shorter way round."""
+
+    target: str
+    points: Breakpoints
+
+
+class Mix(Part):
+    """A whole mix."""
+
+    format: Literal["metaphon-mix"] = "metaphon-mix"
+    version: Literal[1] = 1
+    title: str = Field("Untitled", min_length=1, max_length=120)
+    sample_rate_hz: int = Field(48000, ge=44100, le=192000)
+    tracks: tuple[Track, ...] = ()
+    buses: tuple[Bus, ...] = ()
+    groups: tuple[Group, ...] = ()
+    automation: tuple[Automation, ...] = ()
+    targets: tuple[TargetName, ...] = ("0+2+0", "0+5+0", "binaural")
+
+    @property
+    def strips(self) -> tuple[Strip, ...]:
+        return (*self.tracks, *self.buses)
+
+    def strip(self, strip_id: str) -> Strip | None:
+        """The track or bus of an id; None where it is not there."""
+        return next((strip for strip in self.strips if strip.id == strip_id), None)
+
+    def with_strips(self, change: Callable[[Any], Any]) -> "Mix":
+        """The mix with every track and bus put through a change that keeps its id; nothing is checked anew."""
+        return self.model_copy(
+            update={"tracks": tuple(map(change, self.tracks)), "buses": tuple(map(change, self.buses))}
+        )
+
+    @model_validator(mode="after")
+    def _hangs_together(self) -> "Mix":
+        hangs_together(self)
+        return self
+
+
+def hangs_together(mix: Mix) -> None:
+    """Raises ValueError in a plain sentence where ids are taken twice or something refers to what is not there."""
+    seen: set[str] = set()
+    for strip in mix.strips:
+        if strip.id in seen:
+            raise ValueError(f"two tracks or buses have the id {strip.id}; give one of them another")
+        seen.add(strip.id)
+    if PROGRAMME in seen:
+        raise ValueError(f"{PROGRAMME} is the name of the mix's own output; give that track or bus another id")
+    buses, groups = {bus.id for bus in mix.buses}, {group.id for group in mix.groups}
+    for strip in mix.strips:
+        if strip.group is not None and strip.group not in groups:
+            raise ValueError(f"{strip.name} is in the group {strip.group}, which is not in this mix")
+        for bus in [send.bus for send in strip.sends] + [strip.output]:
+            if bus not in buses and bus not in (PROGRAMME, None):
+                raise ValueError(f"{strip.name} feeds {bus}, which is not a bus of this mix")
+    for track in mix.tracks:
+        if track.print_of is not None and track.print_of not in seen:
+            raise ValueError(f"{track.name} is a print of {track.print_of}, which is not in this mix")
+    strips = {strip.id: strip for strip in mix.strips}
+    for lane in mix.automation:
+        lane_path(lane.target, strips)
+
+
+def schema() -> dict[str, Any]:
+    """The JSON schema of the mix document."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Mix.model_json_schema()}

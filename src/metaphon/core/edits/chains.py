@@ -1,0 +1,188 @@
+"""The processors of strips: added, moved, copied, taken off; the bands of those that have bands."""
+
+from typing import Any, Literal
+
+from pydantic import Field, ValidationError
+
+from metaphon.core.document.lanes import lanes_of
+from metaphon.core.document.mix import Identifier, Mix, Strip
+from metaphon.core.edits.chain_places import renumbered
+from metaphon.core.edits.command import Command, changed, strip_of
+from metaphon.core.errors import InputError, Vanished
+from metaphon.core.process.processor import Processor
+from metaphon.core.process.registry import KINDS, AnyProcessor
+
+Place = Field(ge=0, description="Which processor of the chain, counted from 0.")
+
+
+def processor_at(strip: Strip, place: int) -> Processor:
+    """A processor of a strip. Raises Vanished where it is gone."""
+    if place >= len(strip.chain):
+        raise Vanished("This processor is no longer there; look again.")
+    return strip.chain[place]
+
+
+def with_chain(mix: Mix, strip_id: str, chain: list[Any]) -> Mix:
+    return changed(mix, [strip_id], lambda strip: {"chain": tuple(chain)})
+
+
+class AddProcessor(Command):
+    """Put a processor at the end of a chain."""
+
+    kind: Literal["add_processor"] = "add_processor"
+    strip: Identifier
+    processor: str = Field(description="Its kind: basics, eq, network_reverb and so on.")
+
+    def apply(self, mix: Mix) -> Mix:
+        return with_chain(mix, self.strip, [*strip_of(mix, self.strip).chain, self._kind()()])
+
+    def describe(self, mix: Mix) -> str:
+        return f"Added {self._kind().title} to {strip_of(mix, self.strip).name}"
+
+    def _kind(self) -> type[Processor]:
+        if self.processor not in KINDS:
+            raise InputError("Choose a processor from the list.")
+        return KINDS[self.processor]
+
+
+class RemoveProcessor(Command):
+    """Take a processor off, with its automation."""
+
+    kind: Literal["remove_processor"] = "remove_processor"
+    strip: Identifier
+    place: int = Place
+
+    def apply(self, mix: Mix) -> Mix:
+        chain = list(strip_of(mix, self.strip).chain)
+        processor_at(strip_of(mix, self.strip), self.place)
+        del chain[self.place]
+        later = {n: n - 1 for n in range(self.place + 1, len(chain) + 1)}
+        mix = renumbered(mix, f"{self.strip}/chain", {self.place: None, **later})
+        return with_chain(mix, self.strip, chain)
+
+    def describe(self, mix: Mix) -> str:
+        strip = strip_of(mix, self.strip)
+        return f"Took {processor_at(strip, self.place).title} off {strip.name}"
+
+
+class MoveProcessor(Command):
+    """Move a processor to another place of its chain; its automation goes along."""
+
+    kind: Literal["move_processor"] = "move_processor"
+    strip: Identifier
+    place: int = Place
+    to: int = Field(ge=0, description="Its place afterwards.")
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        processor_at(strip, self.place)
+        order = list(range(len(strip.chain)))
+        order.insert(min(self.to, len(order) - 1), order.pop(self.place))
+        mix = renumbered(mix, f"{self.strip}/chain", {old: new for new, old in enumerate(order)})
+        return with_chain(mix, self.strip, [strip.chain[old] for old in order])
+
+    def describe(self, mix: Mix) -> str:
+        strip = strip_of(mix, self.strip)
+        return f"Moved {processor_at(strip, self.place).title} of {strip.name}"
+
+
+class CopyProcessors(Command):
+    """Give processors of a strip to others as well, at the end of their chains."""
+
+    kind: Literal["copy_processors"] = "copy_processors"
+    strip: Identifier
+    places: tuple[int, ...] = Field((), description="Which ones, counted from 0; all where none are given.")
+    to: tuple[Identifier, ...] = Field(description="The strips that get them.")
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        chosen = tuple(processor_at(strip, n) for n in (self.places or range(len(strip.chain))))
+        others = self._others()
+        if not chosen:
+            raise InputError(f"{strip.name} has no processors to copy.")
+        return changed(mix, others, lambda other: {"chain": (*other.chain, *chosen)})
+
+    def describe(self, mix: Mix) -> str:
+        strip = strip_of(mix, self.strip)
+        what = processor_at(strip, self.places[0]).title if self.places else "the chain"
+        return f"Copied {what} of {strip.name} to {len(self._others())} more"
+
+    def _others(self) -> list[str]:
+        others = [strip_id for strip_id in self.to if strip_id != self.strip]
+        if not others:
+            raise InputError("Tick the tracks to copy to in the table or on the map first.")
+        return others
+
+
+class SetChain(Command):
+    """Replace the whole chain of a strip, as from a starting point; the old chain's automation goes."""
+
+    kind: Literal["set_chain"] = "set_chain"
+    strip: Identifier
+    chain: tuple[AnyProcessor, ...]
+    name: str = Field("a starting point", max_length=120, description="What the chain is called in the history.")
+
+    def apply(self, mix: Mix) -> Mix:
+        gone = {lane.target for path, lane in lanes_of(mix, self.strip).items() if path.startswith("chain/")}
+        mix = mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
+        return changed(mix, [self.strip], lambda strip: {"chain": self.chain})
+
+    def describe(self, mix: Mix) -> str:
+        return f"{strip_of(mix, self.strip).name} starts from {self.name}"
+
+
+class AddBand(Command):
+    """Add a band to a processor that has bands."""
+
+    kind: Literal["add_band"] = "add_band"
+    strip: Identifier
+    place: int = Place
+    shape: str = "bell"
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        held = _banded(strip, self.place)
+        values = {name: getattr(held, name) for name in type(held).model_fields}
+        try:
+            new = type(held).model_validate({**values, "bands": [*values["bands"], {"shape": self.shape}]})
+        except ValidationError as error:
+            raise InputError(f"{held.title}: {error.errors()[0]['msg']}.") from None
+        return with_chain(mix, self.strip, [new if n == self.place else p for n, p in enumerate(strip.chain)])
+
+    def describe(self, mix: Mix) -> str:
+        strip = strip_of(mix, self.strip)
+        held = _banded(strip, self.place)
+        return f"{strip.name}, {held.title.lower()}: band {len(held.bands) + 1} added"  # type: ignore[attr-defined]
+
+
+class RemoveBand(Command):
+    """Take a band away, with its automation."""
+
+    kind: Literal["remove_band"] = "remove_band"
+    strip: Identifier
+    place: int = Place
+    band: int = Field(ge=0, description="Which band, counted from 0.")
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        bands = list(_banded(strip, self.place).bands)  # type: ignore[attr-defined]
+        if self.band >= len(bands):
+            raise Vanished("This band is no longer there; look again.")
+        del bands[self.band]
+        later = {n: n - 1 for n in range(self.band + 1, len(bands) + 1)}
+        mix = renumbered(mix, f"{self.strip}/chain/{self.place}/bands", {self.band: None, **later})
+        chain = [
+            p.model_copy(update={"bands": tuple(bands)}) if n == self.place else p for n, p in enumerate(strip.chain)
+        ]
+        return with_chain(mix, self.strip, chain)
+
+    def describe(self, mix: Mix) -> str:
+        strip = strip_of(mix, self.strip)
+        return f"{strip.name}, {_banded(strip, self.place).title.lower()}: band {self.band + 1} removed"
+
+
+def _banded(strip: Strip, place: int) -> Processor:
+    held = processor_at(strip, place)
+    if "bands" not in type(held).model_fields:
+        raise InputError(f"{held.title} has no bands.")
+    return held

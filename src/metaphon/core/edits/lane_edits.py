@@ -1,0 +1,311 @@
+"""Automation lanes changed: breakpoint by breakpoint, drawn, trimmed, stretched, scaled, thinned, copied, brought in."""
+
+from typing import Any, Literal
+
+import numpy as np
+from pydantic import Field
+
+from metaphon.core.document.breakpoints import CURVES, Breakpoints, CurveName
+from metaphon.core.document.lanes import (
+    is_turning,
+    lane_of,
+    range_of,
+    value_at,
+    values_at,
+    with_lane,
+    without_lane,
+)
+from metaphon.core.document.mix import Automation, Identifier, Mix
+from metaphon.core.document.positions import place_lanes
+from metaphon.core.document.thinning import thinned_lane
+from metaphon.core.document.value_paths import field_at, parsed
+from metaphon.core.edits.command import Command, strip_of
+from metaphon.core.edits.position_forms import without_lanes
+from metaphon.core.edits.typed_values import extra_of, label_of
+from metaphon.core.errors import InputError, OutOfRange, Vanished
+from metaphon.core.spatial.directions import wrap_azimuth
+
+_JUST_BEFORE_S = 0.001
+_LATEST_S = 86400.0
+_STROKE_PART = 720.0  # a stroke of the hand is thinned to this part of the lane's range
+_UNHEARD_PART = 360.0
+_PATH = Field(min_length=1, max_length=200, description="What the lane moves: gain_db, placement/azimuth_deg, ...")
+_TIME = {"ge": 0.0, "le": _LATEST_S, "json_schema_extra": {"unit": "s"}}
+
+
+class LaneEdit(Command):
+    """What is common to changes of one lane."""
+
+    strip: Identifier
+    path: str = _PATH
+
+    @property
+    def target(self) -> str:
+        """What the lane moves, as the mix document says it."""
+        return f"{self.strip}/{self.path}"
+
+    def words(self, mix: Mix) -> str:
+        """What is moved, in words."""
+        strip = strip_of(mix, self.strip)
+        found = field_at(strip, parsed(self.path))
+        if found is None:
+            return f"{strip.name}, {self.path.rsplit('/', 1)[-1]}"
+        part, name = found
+        field = type(part).model_fields[name]
+        unit = extra_of(field).get("unit")
+        return f"{strip.name}, {label_of(name, field).lower()}{f' in {unit}' if unit else ''}"
+
+
+def in_range(mix: Mix, target: str, points: Breakpoints) -> None:
+    """Raises InputError where a target cannot move or breakpoints lie outside its range."""
+    low, high = range_of(mix, target)
+    if points.values.min() < low or points.values.max() > high:
+        raise OutOfRange(f"This lane goes from {low:g} to {high:g}; draw within it.")
+
+
+def within_turn(target: str, value: Any) -> Any:
+    """An angle that turns, brought back into its range; other values as they are."""
+    return wrap_azimuth(value) if is_turning(target) else value
+
+
+def drawn_into(mix: Mix, target: str, points: Breakpoints, still: float | None = None) -> Mix:
+    """Set breakpoints into a lane in place of what was between the first and the last of them; makes the lane.
+
+    What was before and after stays; `still` is the value before where there was no lane. Raises InputError for points
+    that are out of range, and for what cannot move.
+    """
+    in_range(mix, target, points)
+    held = next((lane.points for lane in mix.automation if lane.target == target), None)
+    old = held or (None if still is None else Breakpoints.still(still))
+    begins, ends = points.times_s[0], points.times_s[-1]
+    parts = [points]
+    if old is not None and (head := old.times_s < begins - _JUST_BEFORE_S).any():
+        parts.insert(0, old.chosen(head))
+        if len(points) > 1:
+            at = begins - _JUST_BEFORE_S
+            value = within_turn(target, values_at(old, np.array([at]), is_turning(target)))
+            parts.insert(1, Breakpoints([round(float(at), 4)], np.round(value, 4)))
+    if held is not None and (tail := held.times_s > ends).any():
+        parts.append(held.chosen(tail))
+    return with_lane(mix, Automation(target=target, points=parts[0].joined(*parts[1:])))
+
+
+class DrawLane(LaneEdit):
+    """Replace a whole lane, or draw into it (`into`): then what lies before and after the stroke stays."""
+
+    kind: Literal["draw_lane"] = "draw_lane"
+    points: Breakpoints
+    into: bool = False
+
+    def apply(self, mix: Mix) -> Mix:
+        if self.into:
+            mix = drawn_into(mix, self.target, self.points)
+            low, high = range_of(mix, self.target)
+            return with_lane(mix, thinned_lane(lane_of(mix, self.target), (high - low) / _STROKE_PART))
+        in_range(mix, self.target, self.points)
+        return with_lane(mix, Automation(target=self.target, points=self.points))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)} drawn"
+
+
+class SetBreakpoint(LaneEdit):
+    """Move a breakpoint of a lane, or set its curve; without a place it is a new one, and makes the lane."""
+
+    kind: Literal["set_breakpoint"] = "set_breakpoint"
+    place: int | None = Field(None, ge=0, description="Which one, counted from 0 in order of time; null adds one.")
+    t_s: float = Field(**_TIME)
+    value: float
+    curve: CurveName = "linear"
+
+    def apply(self, mix: Mix) -> Mix:
+        held = next((lane.points for lane in mix.automation if lane.target == self.target), None)
+        one = Breakpoints([self.t_s], [self.value], [CURVES.index(self.curve)])
+        if self.place is not None and (held is None or self.place >= len(held)):
+            raise Vanished("This breakpoint is no longer there; look again.")
+        rest = held
+        if held is not None and self.place is not None:
+            others = np.delete(np.arange(len(held)), self.place)
+            rest = held.chosen(others) if len(others) else None
+        in_range(mix, self.target, one)
+        if rest is None:
+            return with_lane(mix, Automation(target=self.target, points=one))
+        at = int(np.searchsorted(rest.times_s, self.t_s, side="right"))
+        points = Breakpoints(
+            np.insert(rest.times_s, at, one.times_s),
+            np.insert(rest.values, at, one.values),
+            np.insert(rest.curves, at, one.curves),
+        )
+        return with_lane(mix, Automation(target=self.target, points=points))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: {self.value:g} at {self.t_s:.2f} s"
+
+
+class RemoveBreakpoint(LaneEdit):
+    """Take a breakpoint away; with its last one the lane goes."""
+
+    kind: Literal["remove_breakpoint"] = "remove_breakpoint"
+    place: int = Field(ge=0, description="Which one, counted from 0 in order of time.")
+
+    def apply(self, mix: Mix) -> Mix:
+        points = lane_of(mix, self.target).points
+        if self.place >= len(points):
+            raise Vanished("This breakpoint is no longer there; look again.")
+        if len(points) == 1:
+            return without_lane(mix, self.target)
+        rest = points.chosen(np.delete(np.arange(len(points)), self.place))
+        return with_lane(mix, Automation(target=self.target, points=rest))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: breakpoint taken away"
+
+
+class TrimLane(LaneEdit):
+    """Keep only what lies between two times; the values at its ends are held outside."""
+
+    kind: Literal["trim_lane"] = "trim_lane"
+    start_s: float = Field(0.0, **_TIME)
+    end_s: float = Field(**_TIME)
+
+    def apply(self, mix: Mix) -> Mix:
+        if self.end_s <= self.start_s:
+            raise InputError("The end lies before the start; type a later end.")
+        lane = lane_of(mix, self.target)
+        points, ends = lane.points, (self.start_s, self.end_s)
+        inner = (points.times_s > self.start_s) & (points.times_s < self.end_s)
+        first, last = (Breakpoints([t], [round(float(within_turn(self.target, value_at(lane, t))), 6)]) for t in ends)
+        middle = [points.chosen(inner)] if inner.any() else []
+        return with_lane(mix, lane.model_copy(update={"points": first.joined(*middle, last)}))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: trimmed"
+
+
+class StretchLane(LaneEdit):
+    """Slower (factor above 1) or faster from its first breakpoint on, and later by some seconds."""
+
+    kind: Literal["stretch_lane"] = "stretch_lane"
+    factor: float = Field(1.0, ge=0.01, le=100.0)
+    by_s: float = Field(0.0, ge=-_LATEST_S, le=_LATEST_S, json_schema_extra={"unit": "s"})
+
+    def apply(self, mix: Mix) -> Mix:
+        lane = lane_of(mix, self.target)
+        times, first = lane.points.times_s, lane.points.times_s[0]
+        moved = np.round(np.maximum(first + (times - first) * self.factor + self.by_s, 0.0), 4)
+        points = Breakpoints(moved, lane.points.values, lane.points.curves)
+        return with_lane(mix, lane.model_copy(update={"points": points}))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: moved in time"
+
+
+class ScaleLane(LaneEdit):
+    """Larger (factor above 1) or smaller swings about a value (the mean where none is given), held in range."""
+
+    kind: Literal["scale_lane"] = "scale_lane"
+    factor: float = Field(ge=-10.0, le=10.0)
+    about: float | None = None
+
+    def apply(self, mix: Mix) -> Mix:
+        lane = lane_of(mix, self.target)
+        low, high = range_of(mix, self.target)
+        middle = float(np.clip(lane.points.values.mean(), low, high))
+        about = middle if self.about is None else self.about
+        if not low <= about <= high:
+            raise OutOfRange(f"The middle may be {low:g} to {high:g}; {about:g} is outside.")
+        values = about + (lane.points.values - about) * self.factor
+        held = within_turn(self.target, values) if is_turning(self.target) else np.clip(values, low, high)
+        return with_lane(mix, lane.model_copy(update={"points": lane.points.with_values(np.round(held, 4))}))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: scaled"
+
+
+class ThinLane(LaneEdit):
+    """Fewer breakpoints, its value nowhere off by more than so much (where none is given, by what is not heard)."""
+
+    kind: Literal["thin_lane"] = "thin_lane"
+    within: float | None = Field(None, ge=0.0)
+
+    def apply(self, mix: Mix) -> Mix:
+        low, high = range_of(mix, self.target)
+        within = (high - low) / _UNHEARD_PART if self.within is None else self.within
+        if within > high - low:
+            raise OutOfRange(f"The difference may be 0 to {high - low:g}; {within:g} is outside.")
+        return with_lane(mix, thinned_lane(lane_of(mix, self.target), within))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: thinned"
+
+
+class CopyLane(LaneEdit):
+    """Give a lane, or with `whole` all lanes of the placement, to other strips; their own of the kind are replaced."""
+
+    kind: Literal["copy_lane"] = "copy_lane"
+    to: tuple[Identifier, ...]
+    whole: bool = False
+
+    def apply(self, mix: Mix) -> Mix:
+        others = self._others()
+        paths = [f"placement/{n}" for n in place_lanes(mix, self.strip)] if self.whole else [self.path]
+        for path in paths or [self.path]:
+            lane = lane_of(mix, f"{self.strip}/{path}")
+            for strip_id in others:
+                target = f"{strip_of(mix, strip_id).id}/{path}"
+                range_of(mix, target)
+                mix = with_lane(mix, lane.model_copy(update={"target": target}))
+        return mix
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: copied to {len(self._others())} more"
+
+    def _others(self) -> list[str]:
+        others = [strip_id for strip_id in self.to if strip_id != self.strip]
+        if not others:
+            raise InputError("Choose the sources to copy to as well, with Shift.")
+        return others
+
+
+class RemoveLane(LaneEdit):
+    """Take a lane away; its value stays where the strip says."""
+
+    kind: Literal["remove_lane"] = "remove_lane"
+
+    def apply(self, mix: Mix) -> Mix:
+        lane_of(mix, self.target)
+        return without_lane(mix, self.target)
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: lane taken away"
+
+
+class BringLanes(Command):
+    """Bring whole lanes in; what their strips have of the same kind is replaced."""
+
+    kind: Literal["bring_lanes"] = "bring_lanes"
+    lanes: tuple[Automation, ...] = Field(min_length=1)
+    source: str = Field("", max_length=200, description="Where they come from, for the history.")
+
+    def apply(self, mix: Mix) -> Mix:
+        for lane in self.lanes:
+            in_range(mix, lane.target, lane.points)
+            mix = with_lane(mix, lane)
+        return mix
+
+    def describe(self, mix: Mix) -> str:
+        name = strip_of(mix, self.lanes[0].target.split("/", 1)[0]).name
+        return f"{name}: automation brought in{f' from {self.source}' if self.source else ''}"
+
+
+class StandStill(Command):
+    """Take the automation of a strip's place away; it stays where its placement says."""
+
+    kind: Literal["stand_still"] = "stand_still"
+    strip: Identifier
+
+    def apply(self, mix: Mix) -> Mix:
+        return without_lanes(mix, strip_of(mix, self.strip).id, list(place_lanes(mix, self.strip)))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{strip_of(mix, self.strip).name} stands still"

@@ -1,0 +1,134 @@
+"""Every command there is: found in this package, read from data, told as a schema."""
+
+from collections.abc import Iterable
+from importlib import import_module
+from inspect import isabstract
+from pathlib import Path
+from pkgutil import iter_modules
+from typing import Annotated, Any, Literal, Union, get_args, get_origin
+
+from pydantic import Field, TypeAdapter, ValidationError, create_model
+
+from metaphon.core import edits
+from metaphon.core.document.mix import Mix
+from metaphon.core.edits.command import Command, apply
+from metaphon.core.edits.typed_values import label_of
+from metaphon.core.errors import InputError
+
+
+def _all(base: type[Command]) -> list[type[Command]]:
+    found = [] if isabstract(base) or "kind" not in base.model_fields else [base]
+    return found + [one for cls in base.__subclasses__() for one in _all(cls)]
+
+
+def _find() -> dict[str, type[Command]]:
+    for module in iter_modules(edits.__path__):
+        if module.name != "registry":
+            import_module(f"{edits.__name__}.{module.name}")
+    return {cls.model_fields["kind"].default: cls for cls in _all(Command)}
+
+
+_single = _find()
+
+
+class Batch(Command):
+    """Several commands as one step; all are carried out, or none."""
+
+    kind: Literal["batch"] = "batch"
+    commands: tuple[Annotated[Union[tuple(_single.values())], Field(discriminator="kind")], ...] = Field(  # type: ignore[valid-type] # noqa: UP007
+        min_length=1, max_length=1000
+    )
+    words: str = Field("", max_length=255, description="What the history says; the words of the first where empty.")
+
+    def apply(self, mix: Mix) -> Mix:
+        for command in self.commands:
+            mix = command.apply(mix)
+        return mix
+
+    def describe(self, mix: Mix) -> str:
+        more = len(self.commands) - 1
+        return self.words or self.commands[0].describe(mix) + (f", and {more} more" if more else "")
+
+
+COMMANDS: dict[str, type[Command]] = dict(sorted({**_single, "batch": Batch}.items()))
+AnyCommand: Any = Annotated[Union[tuple(COMMANDS.values())], Field(discriminator="kind")]  # noqa: UP007
+
+
+def read(data: Any) -> Command:
+    """A command from decoded JSON. Raises InputError in one sentence for what is none."""
+    kind = data.get("kind") if isinstance(data, dict) else None
+    if kind not in COMMANDS:
+        raise InputError(f"There is no command {str(kind)[:40]!r}; see schema --commands.")
+    try:
+        return COMMANDS[kind].model_validate(data)
+    except ValidationError as error:
+        raise InputError(_sentence(COMMANDS[kind], error)) from None
+
+
+def _sentence(command: type[Command], error: ValidationError) -> str:
+    first = error.errors()[0]
+    name = str(first["loc"][0]) if first["loc"] else ""
+    field = command.model_fields.get(name)
+    label = label_of(name, field) if field else "The command"
+    said = first["msg"].removeprefix("Value error, ")
+    if field is not None and len(first["loc"]) == 1:
+        bounds = {type(m).__name__.lower(): getattr(m, type(m).__name__.lower(), None) for m in field.metadata}
+        if {"ge", "le"} <= set(bounds) and first["type"] in ("greater_than_equal", "less_than_equal"):
+            return f"{label} may be {bounds['ge']:g} to {bounds['le']:g}; {str(first['input'])[:30]} is outside."
+        if first["type"].startswith("float"):
+            return f"{label} is a number, not {str(first['input'])[:30]!r}."
+        if get_origin(field.annotation) is Literal:
+            return f"{label}: choose one of {', '.join(map(str, get_args(field.annotation)))}."
+        if first["type"] == "too_short":
+            return f"{label}: nothing is chosen; choose some first."
+    if first["type"] == "missing":
+        return f"{label} is missing; give it."
+    if first["type"] == "extra_forbidden":
+        return f"{name} is not known here; take it out."
+    return f"{label}: {said[0].lower()}{said[1:].rstrip('.')}."
+
+
+def read_all(data: Any) -> list[Command]:
+    """Commands from a list, or from an object with `commands`. Raises InputError naming the one that is wrong."""
+    rows = data.get("commands") if isinstance(data, dict) and "kind" not in data else data
+    rows = [rows] if isinstance(rows, dict) else rows
+    if not isinstance(rows, list) or not rows:
+        raise InputError("Give a list of commands, one at least.")
+    found = []
+    for number, row in enumerate(rows, start=1):
+        try:
+            found.append(read(row))
+        except InputError as error:
+            raise InputError(f"Command {number}: {error}") from None
+    return found
+
+
+def apply_all(mix: Mix, commands: Iterable[Command]) -> tuple[Mix, list[str]]:
+    """Carry out commands one after the other.
+
+    Gives the mix after them, and what the history says of each. Raises InputError naming the one that cannot be
+    carried out.
+    """
+    said = []
+    for number, command in enumerate(commands, start=1):
+        try:
+            words = command.describe(mix)
+            mix = apply(mix, command)
+        except InputError as error:
+            raise InputError(f"Command {number}: {error}") from None
+        said.append(words)
+    return mix, said
+
+
+def with_files_in(command: Command, folder: Path) -> Command:
+    """The same command, its recordings named from a folder."""
+    file = getattr(command, "file", None)
+    if isinstance(command, Batch):
+        return command.model_copy(update={"commands": tuple(with_files_in(one, folder) for one in command.commands)})
+    return command.model_copy(update={"file": folder / file}) if isinstance(file, Path) else command
+
+
+def schema() -> dict[str, Any]:
+    """The JSON schema of a list of commands."""
+    listed = create_model("Commands", commands=(list[AnyCommand], ...))
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **TypeAdapter(listed).json_schema()}

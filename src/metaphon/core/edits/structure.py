@@ -1,0 +1,331 @@
+"""What a mix consists of: tracks, clips, buses, groups, prints, targets; and what they are called."""
+
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field
+
+from metaphon.core.document.lanes import lanes_of
+from metaphon.core.document.mix import Bus, Clip, Group, Identifier, Mix, Placement, Strip, Track
+from metaphon.core.document.targets import bus_format, target_named
+from metaphon.core.edits.command import Command, Strips, changed, first_free, free_id, names, strip_of
+from metaphon.core.errors import InputError, Vanished
+from metaphon.core.process.registry import KINDS
+
+_NAME = Field(max_length=120)
+
+
+def _named(name: str, what: str) -> str:
+    if not name.strip():
+        raise InputError(f"{what} needs a name; type one.")
+    return name.strip()
+
+
+class Rename(Command):
+    """Name a track or bus."""
+
+    kind: Literal["rename"] = "rename"
+    strip: Identifier
+    name: str = _NAME
+
+    def apply(self, mix: Mix) -> Mix:
+        name = _named(self.name, "A track or bus")
+        return changed(mix, [self.strip], lambda strip: {"name": name})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Named {strip_of(mix, self.strip).name} {self.name.strip()}"
+
+
+class RenameMix(Command):
+    """Name the mix."""
+
+    kind: Literal["rename_mix"] = "rename_mix"
+    title: str = _NAME
+
+    def apply(self, mix: Mix) -> Mix:
+        return mix.model_copy(update={"title": _named(self.title, "A mix")})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Named the mix {self.title.strip()}"
+
+
+class AddTrack(Command):
+    """Make a track of a recording, named after it and placed as its channels suggest."""
+
+    kind: Literal["add_track"] = "add_track"
+    name: str = _NAME
+    file: Path = Field(description="The recording, relative to the document.")
+    start_s: float = Field(0.0, ge=0.0, le=86400.0, json_schema_extra={"unit": "s"})
+    mode: Literal["bed", "object", "scene", "none"] = "bed"
+
+    def apply(self, mix: Mix) -> Mix:
+        name = first_free(self.name.strip()[:110] or "Track", {strip.name for strip in mix.strips}, " {}")
+        track = Track(
+            id=free_id(mix, name, "track"), name=name, clips=(Clip(file=self.file, start_s=self.start_s),),
+            placement=Placement(mode=self.mode),
+        )  # fmt: skip
+        return mix.model_copy(update={"tracks": (*mix.tracks, track)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Brought in {self.name}"
+
+
+class AddBus(Command):
+    """Make a bus; with `reverb` it carries one, ready to be sent to."""
+
+    kind: Literal["add_bus"] = "add_bus"
+    name: str = Field("", max_length=110)
+    layout: str = "0+5+0"
+    reverb: bool = False
+
+    def apply(self, mix: Mix) -> Mix:
+        width, name = bus_format(self.layout), self._name()
+        bus = Bus(
+            id=free_id(mix, name, "bus"), name=name, layout=width.name,
+            chain=(KINDS["network_reverb"](),) if self.reverb else (),
+            placement=Placement(mode="scene" if width.order else "bed"),
+        )  # fmt: skip
+        return mix.model_copy(update={"buses": (*mix.buses, bus)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Made the bus {self._name()}"
+
+    def _name(self) -> str:
+        return self.name.strip() or ("Reverb" if self.reverb else "Bus")
+
+
+class RemoveStrip(Command):
+    """Take a track or bus out; what fed a bus goes where the bus went."""
+
+    kind: Literal["remove_strip"] = "remove_strip"
+    strip: Identifier
+
+    def apply(self, mix: Mix) -> Mix:
+        gone = strip_of(mix, self.strip)
+
+        def change(strip: Any) -> Any:
+            update: dict[str, Any] = {}
+            if strip.output == gone.id:
+                update["output"] = gone.output
+            if any(send.bus == gone.id for send in strip.sends):
+                update["sends"] = tuple(send for send in strip.sends if send.bus != gone.id)
+            if getattr(strip, "print_of", None) == gone.id:
+                update["print_of"] = None
+            return strip.model_copy(update=update) if update else strip
+
+        mix = mix.with_strips(change)
+        return mix.model_copy(update={
+            "tracks": tuple(track for track in mix.tracks if track.id != gone.id),
+            "buses": tuple(bus for bus in mix.buses if bus.id != gone.id),
+            "automation": tuple(
+                lane for lane in mix.automation
+                if not lane.target.startswith(f"{gone.id}/") and not lane.target.endswith(f"/sends/{gone.id}/level_db")
+            ),
+        })  # fmt: skip
+
+    def describe(self, mix: Mix) -> str:
+        return f"Removed {strip_of(mix, self.strip).name}"
+
+
+class MoveStrip(Command):
+    """Move a track among the tracks, or a bus among the buses."""
+
+    kind: Literal["move_strip"] = "move_strip"
+    strip: Identifier
+    to: int = Field(ge=0, description="Its place afterwards, counted from 0.")
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        among = "buses" if isinstance(strip, Bus) else "tracks"
+        order: list[Any] = [one for one in getattr(mix, among) if one.id != strip.id]
+        order.insert(self.to, strip)
+        return mix.model_copy(update={among: tuple(order)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Moved {strip_of(mix, self.strip).name} to place {self.to + 1}"
+
+
+def _track(mix: Mix, strip_id: str) -> Track:
+    track = strip_of(mix, strip_id)
+    if not isinstance(track, Track):
+        raise InputError(f"{track.name} is a bus; only tracks have recordings.")
+    return track
+
+
+class AddClip(Command):
+    """Set one more recording on a track."""
+
+    kind: Literal["add_clip"] = "add_clip"
+    strip: Identifier
+    file: Path = Field(description="The recording, relative to the document.")
+    start_s: float = Field(0.0, ge=0.0, le=86400.0, json_schema_extra={"unit": "s"})
+
+    def apply(self, mix: Mix) -> Mix:
+        clips = (*_track(mix, self.strip).clips, Clip(file=self.file, start_s=self.start_s))
+        return changed(mix, [self.strip], lambda track: {"clips": clips})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Set {self.file.name} on {strip_of(mix, self.strip).name}"
+
+
+class RemoveClip(Command):
+    """Take a recording off a track."""
+
+    kind: Literal["remove_clip"] = "remove_clip"
+    strip: Identifier
+    place: int = Field(ge=0, description="Which clip, counted from 0.")
+
+    def apply(self, mix: Mix) -> Mix:
+        clips = list(_track(mix, self.strip).clips)
+        if self.place >= len(clips):
+            raise Vanished("This clip is no longer there; look again.")
+        del clips[self.place]
+        return changed(mix, [self.strip], lambda track: {"clips": tuple(clips)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Took a recording off {strip_of(mix, self.strip).name}"
+
+
+class SetGroup(Command):
+    """Put strips into a group of this name, made where there is none; an empty name takes them out."""
+
+    kind: Literal["group"] = "group"
+    strips: Strips
+    name: str = _NAME
+
+    def apply(self, mix: Mix) -> Mix:
+        name = self.name.strip()
+        groups, group = list(mix.groups), next((g for g in mix.groups if g.name == name), None) if name else None
+        if name and group is None:
+            taken = {g.id for g in groups}
+            group = Group(id=next(f"group{n}" for n in range(1, len(taken) + 2) if f"group{n}" not in taken), name=name)
+            groups.append(group)
+        mix = changed(mix, self.strips, lambda strip: {"group": group.id if group else None})
+        used = {strip.group for strip in mix.strips}
+        return mix.model_copy(update={"groups": tuple(g for g in groups if g.id in used)})
+
+    def describe(self, mix: Mix) -> str:
+        told = names(mix, self.strips)
+        return f"{told} in the group {self.name.strip()}" if self.name.strip() else f"{told} in no group"
+
+
+class SetGroupMoves(Command):
+    """Say what a group moves together."""
+
+    kind: Literal["group_moves"] = "group_moves"
+    group: Identifier
+    moves: Literal["moves_gain", "moves_mute", "moves_position"]
+    value: bool
+
+    def apply(self, mix: Mix) -> Mix:
+        self._group(mix)
+        groups = (g.model_copy(update={self.moves: self.value}) if g.id == self.group else g for g in mix.groups)
+        return mix.model_copy(update={"groups": tuple(groups)})
+
+    def describe(self, mix: Mix) -> str:
+        words = {"moves_gain": "gains", "moves_mute": "mutes and solos", "moves_position": "positions"}[self.moves]
+        return f"{self._group(mix).name} {'moves' if self.value else 'no longer moves'} {words} together"
+
+    def _group(self, mix: Mix) -> Group:
+        found = next((group for group in mix.groups if group.id == self.group), None)
+        if found is None:
+            raise Vanished("This group is no longer in the mix.")
+        return found
+
+
+class AddPrint(Command):
+    """Set a rendered file on a new track with the strip's sends, feed, placement, automation and group.
+
+    With `rest` the strip goes to rest.
+    """
+
+    kind: Literal["add_print"] = "add_print"
+    strip: Identifier
+    file: Path
+    start_s: float = Field(0.0, ge=0.0, le=86400.0, json_schema_extra={"unit": "s"})
+    rest: bool = True
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        original = original_of(mix, strip)
+        take = next_take(mix, strip)
+        name = f"{original.name[:100]} print {take}"
+        # the strip's chain is in the file now, so a send taken before it is taken after it
+        sends = tuple(s.model_copy(update={"tap": "pre"}) if s.tap == "strip" else s for s in strip.sends)
+        shared = {
+            n: getattr(strip, n) for n in Strip.model_fields if n not in ("id", "name", "chain", "resting", "sends")
+        }
+        track = Track(
+            **shared, id=free_id(mix, name, "track"), name=name, sends=sends, print_of=original.id, take=take,
+            clips=(Clip(file=self.file, start_s=self.start_s),),
+        )  # fmt: skip
+        lanes = [
+            lane.model_copy(update={"target": f"{track.id}/{path}"})
+            for path, lane in lanes_of(mix, strip.id).items()
+            if not path.startswith("chain/")
+        ]
+        place = next((i for i, one in enumerate(mix.tracks) if one.id == strip.id), len(mix.tracks) - 1) + 1
+        mix = mix.model_copy(update={
+            "tracks": (*mix.tracks[:place], track, *mix.tracks[place:]),
+            "automation": tuple(sorted((*mix.automation, *lanes), key=lambda lane: lane.target)),
+        })  # fmt: skip
+        return changed(mix, [strip.id], lambda s: {"resting": True, "soloed": False}) if self.rest else mix
+
+    def describe(self, mix: Mix) -> str:
+        return f"Printed {strip_of(mix, self.strip).name}"
+
+
+def original_of(mix: Mix, strip: Strip) -> Strip:
+    """What a strip was printed of; itself where it is no print."""
+    print_of = strip.print_of if isinstance(strip, Track) else None
+    return (mix.strip(print_of) if print_of else None) or strip
+
+
+def next_take(mix: Mix, strip: Strip) -> int:
+    """The number of a strip's next print."""
+    original = original_of(mix, strip)
+    return max((track.take for track in mix.tracks if track.print_of == original.id), default=0) + 1
+
+
+class Wake(Command):
+    """Wake a strip and rest what stands in for it: its prints, or for a print its original and other takes."""
+
+    kind: Literal["wake"] = "wake"
+    strip: Identifier
+
+    def apply(self, mix: Mix) -> Mix:
+        original = original_of(mix, strip_of(mix, self.strip)).id
+        takes = [track.id for track in mix.tracks if track.print_of == original]
+        others = {original, *takes} - {self.strip} if takes else set()
+        mix = changed(mix, others, lambda strip: {"resting": True, "soloed": False})
+        return changed(mix, [self.strip], lambda strip: {"resting": False})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Woke {strip_of(mix, self.strip).name}"
+
+
+class AddTarget(Command):
+    """Render the mix to one more format."""
+
+    kind: Literal["add_target"] = "add_target"
+    name: str = Field(max_length=1500)
+
+    def apply(self, mix: Mix) -> Mix:
+        name = target_named(self.name).name
+        return mix if name in mix.targets else mix.model_copy(update={"targets": (*mix.targets, name)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Added the target {target_named(self.name).title}"
+
+
+class RemoveTarget(Command):
+    """Render the mix to a format no longer."""
+
+    kind: Literal["remove_target"] = "remove_target"
+    name: str = Field(max_length=1500)
+
+    def apply(self, mix: Mix) -> Mix:
+        return mix.model_copy(update={"targets": tuple(name for name in mix.targets if name != self.name)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Took out the target {target_named(self.name).title}"

@@ -1,0 +1,243 @@
+"""Setting single values: of one strip, of several chosen ones, or of a strip's whole group."""
+
+from typing import Any, Literal
+
+import numpy as np
+from pydantic import Field
+
+from metaphon.core.document.mix import Mix, Strip
+from metaphon.core.document.positions import FORMS, Coordinates, in_form, in_own_form, place_lanes, positions
+from metaphon.core.document.value_paths import field_at, parsed, range_of_field, with_value_at
+from metaphon.core.edits.chain_places import basics_place, with_basics
+from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
+from metaphon.core.edits.typed_values import extra_of, label_of, read_value
+from metaphon.core.errors import InputError, Vanished
+from metaphon.core.process.registry import KINDS
+from metaphon.core.spatial.directions import wrap_azimuth
+
+Value = bool | float | str | None
+_GIVEN = Field(description="A number, a word, on or off; also as people type it: '-3,5 dB', '48 smp', '-inf'.")
+_PATH = Field(
+    min_length=1, max_length=200,
+    description="What is set: gain_db, muted, placement/azimuth_deg, sends/BUS/level_db, clips/0/start_s, "
+    "chain/0/width, chain/0/bands/1/gain_db; basics/width is that of the first basics at work.",
+)  # fmt: skip
+_SILENT_DB = -120.0
+POSITION: dict[str, Coordinates] = {name: form for form, found in FORMS.items() for name in found[:3]}
+_SIZE: dict[str, Coordinates] = {name: form for form, found in FORMS.items() for name in found[3:]}
+# what a group moves together, by the setting that says so
+_GROUPED = {
+    "gain_db": "moves_gain", "muted": "moves_mute", "soloed": "moves_mute",
+    **{f"placement/{name}": "moves_position" for name in (*POSITION, "extent_deg")},
+}  # fmt: skip
+_APART = ("id", "name", "group", "output", "layout", "kind", "mode", "coordinates", "reference", "file", "bus")
+_SWITCHED = {
+    "muted": ("Muted", "Unmuted"),
+    "soloed": ("Soloed", "Unsoloed"),
+    "solo_safe": ("Made solo-safe", "No longer solo-safe"),
+    "resting": ("Put to rest", "Woke"),
+    "basics/polarity_inverted": ("Inverted", "Set upright"),
+}
+
+
+class SetValue(Command):
+    """Set one value of a strip, and of those chosen with it or in its group.
+
+    Gains and positions keep their differences: the first strip gets the value, the others move as far. Everything
+    else becomes alike.
+    """
+
+    kind: Literal["set"] = "set"
+    strips: Strips
+    path: str = _PATH
+    value: Value = _GIVEN
+    with_group: bool = Field(False, description="Reach the strip's group too, where it moves this together.")
+
+    def apply(self, mix: Mix) -> Mix:
+        reached = self._reached(mix)
+        value = self._read(mix)
+        if self.path == "gain_db" or self._position is not None:
+            return self._shifted(mix, reached, float(value))
+        for strip_id in reached:
+            mix = self._set(mix, strip_id, value)
+        return mix
+
+    def describe(self, mix: Mix) -> str:
+        told, value = names(mix, self._reached(mix)), self._read(mix)
+        if self.path in _SWITCHED:
+            return f"{_SWITCHED[self.path][not value]} {told}"
+        part, name = self._field(mix)
+        field = type(part).model_fields[name]
+        title = getattr(type(part), "title", "")
+        if name == "bypassed":
+            return f"{'Bypassed' if value else 'Brought back'} {title} on {told}"
+        label, unit = label_of(name, field).lower(), str(extra_of(field).get("unit", ""))
+        if isinstance(value, bool):
+            shown = "on" if value else "off"
+        elif isinstance(value, float | int):
+            shown = f"{float(value):g} {unit}".strip()
+        else:
+            shown = "empty" if value is None else str(value).replace("_", " ")
+        return f"{told}{f', {title.lower()}' if title else ''}: {label} {shown}"
+
+    @property
+    def _position(self) -> str | None:
+        head, _, name = self.path.partition("/")
+        return name if head == "placement" and name in POSITION else None
+
+    def _reached(self, mix: Mix) -> tuple[str, ...]:
+        first = strip_of(mix, self.strips[0])
+        moves = _GROUPED.get(self.path)
+        group = next((group for group in mix.groups if group.id == first.group), None)
+        if len(self.strips) > 1 or not self.with_group or group is None or not (moves and getattr(group, moves)):
+            return self.strips
+        others = [s.id for s in mix.strips if s.group == group.id and not s.resting and s.id != first.id]
+        return (first.id, *others)
+
+    def _field(self, mix: Mix) -> tuple[Any, str]:
+        """The part that holds the value, of the first strip, and the name of its field there."""
+        strip = strip_of(mix, self.strips[0])
+        head, *rest = parsed(self.path)
+        if head == "basics":
+            place = basics_place(mix, strip.id)
+            part = strip.chain[place] if place is not None else KINDS["basics"]()
+            found = field_at(part, tuple(rest)) if rest else None
+        else:
+            found = field_at(strip, (head, *rest))
+        if found is None and head in ("sends", "chain", "clips"):
+            raise Vanished("This is no longer there; look again.")
+        if found is None or found[1] in _APART:
+            raise InputError(f"There is no value {self.path} that can be set.")
+        return found
+
+    def _read(self, mix: Mix) -> Any:
+        return read_value(*self._field(mix), self.value, mix.sample_rate_hz)
+
+    def _set(self, mix: Mix, strip_id: str, value: Any) -> Mix:
+        path = parsed(self.path)
+        if path[0] == "basics":
+            mix, place = with_basics(mix, strip_id)
+            path = ("chain", place, *path[1:])
+        strip = strip_of(mix, strip_id)
+        if path[0] == "placement" and path[-1] in _SIZE and strip.placement.mode == "object":
+            return positioned(mix, strip, str(path[-1]), value)
+        new = with_value_at(strip, path, value)
+        if path == ("resting",) and value:  # what rests is heard alone by nobody
+            new = new.model_copy(update={"soloed": False})
+        return mix.with_strips(lambda one: new if one.id == strip_id else one)
+
+    def _shifted(self, mix: Mix, reached: tuple[str, ...], value: float) -> Mix:
+        held = {strip_id: self._held(strip_of(mix, strip_id)) for strip_id in reached}
+        first, *others = reached
+        step, turns = value - held[first], self.path == "placement/azimuth_deg"
+        if others and not turns:
+            # nobody is pushed past an end, so that differences are kept; what is silent stays silent
+            part, name = self._field(mix)
+            low, high = range_of_field(type(part).model_fields[name]) or (value, value)
+            moving = [v for v in held.values() if not (self.path == "gain_db" and v <= low)]
+            step = min(max(step, low - min(moving, default=low)), high - max(moving, default=high))
+        for strip_id in reached:
+            wanted = value if not others or (strip_id == first and turns) else round(held[strip_id] + step, 6)
+            if self.path == "gain_db":
+                if strip_id == first or held[strip_id] > _SILENT_DB:
+                    mix = changed(mix, [strip_id], lambda strip, gain=wanted: {"gain_db": gain})  # type: ignore[misc]
+            else:
+                mix = positioned(mix, strip_of(mix, strip_id), str(self._position), wanted)
+        return mix
+
+    def _held(self, strip: Strip) -> float:
+        return strip.gain_db if self._position is None else position_of(strip)[self._position]
+
+
+def position_of(strip: Strip) -> dict[str, float]:
+    """Where a strip is and how large, said in both forms, by the names of the fields."""
+    place = strip.placement
+    own = positions(place, {}, np.zeros(1))
+    found: dict[str, float] = {}
+    for form, fields in FORMS.items():
+        if place.mode == "object":
+            values = in_form(own, place.coordinates, form, place.reference)[:, 0]
+        else:
+            values = positions(place.model_copy(update={"coordinates": form}), {}, np.zeros(1))[:, 0]
+        found |= {name: round(float(value), 4) for name, value in zip(fields, values, strict=True)}
+    return found
+
+
+def positioned(mix: Mix, strip: Strip, name: str, value: float | None) -> Mix:
+    """The mix with one value of a position set, said in the form that the strip uses.
+
+    Raises InputError where the strip is locked or moves by automation.
+    """
+    place = strip.placement
+    if place.mode == "object":
+        refuse_fixed(mix, strip, name)
+    if name == "azimuth_deg" and value is not None:
+        value = float(wrap_azimuth(value)) if abs(value) > 180.0 else value
+    form = POSITION.get(name) or _SIZE[name]
+    if place.mode != "object" or place.coordinates == form or value is None:
+        new = with_value_at(strip, ("placement", name), value)
+    else:
+        values = {n: round(v, 4) for n, v in in_own_form(place, form, {name: value}).items()}
+        new = strip.model_copy(update={"placement": place.model_copy(update=values)})
+    return mix.with_strips(lambda one: new if one.id == strip.id else one)
+
+
+def refuse_fixed(mix: Mix, strip: Strip, name: str) -> None:
+    """Raises InputError where a strip's position is locked, or where automation moves it."""
+    if strip.placement.locked:
+        raise InputError(f"{strip.name} is locked; unlock it first.")
+    lanes = set(place_lanes(mix, strip.id))
+    if name in lanes or (name in POSITION and lanes & set(FORMS[strip.placement.coordinates][:3])):
+        raise InputError(f"{strip.name} moves by automation; turn or mirror it, or take its lane away first.")
+
+
+class Toggle(Command):
+    """Put something into a list of settings, or take it out: a zone, a channel. The others become like the first."""
+
+    kind: Literal["toggle"] = "toggle"
+    strips: Strips
+    path: str = _PATH
+    item: int | str = Field(description="A zone, or a channel counted from 1.")
+
+    def apply(self, mix: Mix) -> Mix:
+        items = self._items(mix)
+        for strip_id in self.strips:
+            strip = strip_of(mix, strip_id)
+            new = with_value_at(strip, parsed(self.path), items)
+            mix = mix.with_strips(lambda one, new=new: new if one.id == new.id else one)  # type: ignore[misc]
+        return mix
+
+    def describe(self, mix: Mix) -> str:
+        told, items = names(mix, self.strips), self._items(mix)
+        if self.path == "placement/excluded":
+            return f"{told}: kept out of {', '.join(map(str, items)) or 'no zone'}"
+        return f"{told}: {self.path.rsplit('/', 1)[-1].replace('_', ' ')}, {self.item}"
+
+    def _items(self, mix: Mix) -> tuple[Any, ...]:
+        found = field_at(strip_of(mix, self.strips[0]), parsed(self.path))
+        if found is None or not isinstance(getattr(*found), tuple):
+            raise InputError(f"There is no list {self.path} that can be changed.")
+        item = int(self.item) if str(self.item).isdigit() else self.item
+        items = tuple(sorted(set(getattr(*found)) ^ {item}))
+        try:
+            with_value_at(strip_of(mix, self.strips[0]), parsed(self.path), items)
+        except InputError:
+            raise InputError("Choose a zone or a channel from the list.") from None
+        return items
+
+
+class ShiftGain(Command):
+    """Turn strips up or down by so many dB; what is silent stays silent."""
+
+    kind: Literal["shift_gain"] = "shift_gain"
+    strips: Strips
+    by_db: float = Field(ge=-60.0, le=60.0, json_schema_extra={"unit": "dB"})
+
+    def apply(self, mix: Mix) -> Mix:
+        loud = [s for s in (strip_of(mix, strip_id) for strip_id in self.strips) if s.gain_db > _SILENT_DB]
+        low, high = range_of_field(Strip.model_fields["gain_db"]) or (0.0, 0.0)
+        step = min(self.by_db, high - max((s.gain_db for s in loud), default=0.0))
+        return changed(mix, [s.id for s in loud], lambda strip: {"gain_db": max(round(strip.gain_db + step, 6), low)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"{names(mix, self.strips)}: gain {self.by_db:+.1f} dB"

@@ -1,0 +1,39 @@
+"""Any format as a stereo pair, and how much its sides then agree."""
+
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.document.targets import Target
+from metaphon.core.files.audio import ClipReader, probe
+from metaphon.core.measure.correlation import CorrelationMeter
+from metaphon.core.spatial.decoding import decode_matrix
+from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.layouts import LAYOUTS
+
+_BLOCK = 1 << 16
+_STEREO = LAYOUTS["0+2+0"]
+
+
+def fold_down(target: Target) -> NDArray[np.float64]:
+    """The gains, (2, channels), to a stereo pair: loudspeakers by ITU-R BS.775-4, scenes decoded, two ears as they are."""
+    if target.layout:
+        return conversion(target.layout.name, _STEREO.name)
+    if target.order is None:
+        return np.eye(2)
+    return decode_matrix(target.order, _STEREO)
+
+
+def fold_down_correlation(path: Path, target: Target) -> list[float | None]:
+    """The correlation of a file's fold-down every 100 ms; None where a side is silent."""
+    matrix = fold_down(target).astype(np.float32)
+    info = probe(path)
+    meter = CorrelationMeter(info.sample_rate_hz)
+    reader = ClipReader(path)
+    for first in range(0, info.frames, _BLOCK):
+        pair = matrix @ reader.read(first, min(_BLOCK, info.frames - first))
+        meter.add(pair[0], pair[1])
+    reader.close()
+    meter.finish()
+    return meter.over_time

@@ -1,0 +1,165 @@
+"""Where the power of an object comes from at any time: one or many directions or places, and the gains they make."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.document.mix import Placement
+from metaphon.core.document.positions import in_form
+from metaphon.core.engine.automation import Curve
+from metaphon.core.spatial.ambisonics import encode
+from metaphon.core.spatial.cube_panning import cube_pan, cube_positions
+from metaphon.core.spatial.directions import Vectors, angles_of, unit_vectors
+from metaphon.core.spatial.extent import around, inside, seen_from_within
+from metaphon.core.spatial.layouts import Layout
+from metaphon.core.spatial.panning import pan_vectors
+from metaphon.core.spatial.zones import left_open, part_of
+
+Array = NDArray[np.float64]
+_OUT_IN_ROOM_DEG = 90.0  # how far aside the middle of a wall is from the front
+
+
+@dataclass(frozen=True)
+class ObjectPosition:
+    """All that says where an object is, over time.
+
+    `position` are the six curves of the form its placement uses (`FORMS`); `offsets_deg` the angles of each channel of
+    the source against its middle.
+    """
+
+    placement: Placement
+    position: tuple[Curve, ...]
+    pair_deg: Curve
+    divergence: Curve
+    diffuseness: Curve
+    offsets_deg: tuple[tuple[float, float], ...]
+
+    @property
+    def moves(self) -> bool:
+        return any(c.moves for c in (*self.position, self.pair_deg, self.divergence, self.diffuseness))
+
+    @property
+    def is_diffuse(self) -> bool:
+        return bool(np.any(self.diffuseness.values > 0.0))
+
+    def values_at(self, times_s: Array) -> Array:
+        """The six values of the position, (6, times)."""
+        return np.array([curve.at(times_s) for curve in self.position])
+
+    def on_sphere_at(self, times_s: Array) -> Array:
+        """The position as angles, distance and angular size, (6, times), whatever form it is said in."""
+        place = self.placement
+        return in_form(self.values_at(times_s), place.coordinates, "sphere", place.reference)
+
+
+def direct_and_diffuse(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
+    """The gains of what keeps its direction and of what has lost it, (times) each; their squares sum to one."""
+    diffuse = np.clip(where.diffuseness.at(times_s), 0.0, 1.0)
+    return np.sqrt(1.0 - diffuse), np.sqrt(diffuse)
+
+
+def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array:
+    """The gains on loudspeakers, (times, channels of the layout, channels of the object); squares sum to one."""
+    open_ones = left_open(layout, where.placement.excluded)
+    used = layout if open_ones == layout.main else part_of(layout, open_ones)
+    if where.placement.coordinates == "cube":
+        places, weights = _in_room(where, used, times_s)
+        power = np.einsum("n,tcnl->tlc", weights, cube_pan(places, used) ** 2)
+    else:
+        vectors, weights = _directions(where, times_s, used)
+        power = np.einsum("n,tcnl->tlc", weights, pan_vectors(vectors, used) ** 2)
+        if vectors.shape[2] > 1:
+            power /= np.maximum(power.sum(axis=1, keepdims=True), 1e-12)
+    gains = np.sqrt(power)
+    if used is layout:
+        return gains
+    whole = np.zeros((gains.shape[0], layout.channels, gains.shape[2]))
+    whole[:, list(open_ones)] = gains
+    return whole
+
+
+def scene_gains(where: ObjectPosition, order: int, times_s: Array) -> Array:
+    """The gains in an ambisonic scene, (times, channels of the scene, channels of the object)."""
+    vectors, weights = _directions(where, times_s)
+    return np.einsum("n,tcnk->tkc", weights, encode(*angles_of(vectors), order))
+
+
+def head_directions(where: ObjectPosition, times_s: Array) -> tuple[Vectors, Array]:
+    """Directions (times, channels, count, 3) and the part of the power that comes from each, (count)."""
+    return _directions(where, times_s)
+
+
+def _directions(where: ObjectPosition, times_s: Array, snapping: Layout | None = None) -> tuple[Vectors, Array]:
+    place = where.placement
+    azimuth, elevation, distance, width, height, depth = where.on_sphere_at(times_s)
+    offsets = np.array(where.offsets_deg)
+    spread = where.pair_deg.at(times_s)[:, None] / 60.0
+    azimuth = azimuth[:, None] + offsets[:, 0] * spread
+    elevation = np.clip(elevation[:, None] + offsets[:, 1], -90.0, 90.0)
+    if place.snap and snapping is not None:
+        azimuth, elevation = _snapped(azimuth, elevation, snapping)
+    aside, weights = _diverged(where, times_s)
+    away = np.ones_like(distance) if place.on_sphere else distance
+    shells = [away]
+    if depth.any() and not place.on_sphere:
+        shells = [np.maximum(away - depth / 2.0, 0.0), away + depth / 2.0]
+    whole = np.any(away != 1.0) or len(shells) > 1
+    found, parts = [], []
+    for turned, weight in zip(aside, weights, strict=True):
+        for shell in shells:
+            wide = (seen_from_within(width, shell), seen_from_within(height, shell)) if whole else (width, height)
+            found.append(around(azimuth + turned[:, None], elevation, wide[0][:, None], wide[1][:, None]))
+            parts.append(np.full(found[-1].shape[2], weight / len(shells) / found[-1].shape[2]))
+    return np.concatenate(found, axis=2), np.concatenate(parts)
+
+
+def _diverged(where: ObjectPosition, times_s: Array) -> tuple[list[Array], Array]:
+    """How far aside each part of the sound is, in degrees, and its part of the power.
+
+    Source: ITU-R BS.2127-1, section 7.3.7 (divergence; from memory).
+    """
+    still = np.zeros(len(times_s))
+    amount = where.divergence.at(times_s)
+    if not amount.any():
+        return [still], np.ones(1)
+    d = float(np.mean(amount)) if not where.divergence.moves else None
+    reach = where.placement.divergence_range_deg
+    if d is not None:
+        return [still, still + reach, still - reach], np.array([(1.0 - d) / (1.0 + d), d / (1.0 + d), d / (1.0 + d)])
+    # one that moves opens like a fan: the parts are even, their angle grows
+    return [still, amount * reach, -amount * reach], np.full(3, 1.0 / 3.0)
+
+
+def _snapped(azimuth: Array, elevation: Array, layout: Layout) -> tuple[Array, Array]:
+    """The direction of the nearest loudspeaker instead of each direction; of two as near, the first."""
+    main = list(layout.main)
+    near = np.argmax(np.round(unit_vectors(azimuth, elevation) @ layout.vectors[main].T, 9), axis=-1)
+    angles = np.array(layout.angles_deg)[main][near]
+    return angles[..., 0], angles[..., 1]
+
+
+def _in_room(where: ObjectPosition, layout: Layout, times_s: Array) -> tuple[Array, Array]:
+    place = where.placement
+    values = where.values_at(times_s)
+    middle = np.moveaxis(values[:3], 0, -1)[:, None, :]
+    offsets = np.array(where.offsets_deg)
+    spread = where.pair_deg.at(times_s)[:, None] / 60.0
+    shift = np.zeros((len(times_s), len(offsets), 3))
+    shift[:, :, 0] = -offsets[:, 0] * spread / _OUT_IN_ROOM_DEG
+    middle = np.clip(middle + shift, -1.0, 1.0)
+    if place.on_sphere:
+        middle = middle / np.maximum(np.abs(middle).max(axis=-1, keepdims=True), 1e-9)
+    if place.snap:
+        stands = cube_positions(layout)[list(layout.main)]
+        near = np.argmin(np.round(np.sum((middle[..., None, :] - stands) ** 2, axis=-1), 9), axis=-1)
+        middle = stands[near]
+    sizes = np.moveaxis(values[3:], 0, -1)[:, None, :] * 2.0
+    aside, weights = _diverged(where, times_s)
+    found, parts = [], []
+    for turned, weight in zip(aside, weights, strict=True):
+        step = np.zeros_like(middle)
+        step[..., 0] = -turned[:, None] / _OUT_IN_ROOM_DEG
+        found.append(inside(np.clip(middle + step, -1.0, 1.0), sizes))
+        parts.append(np.full(found[-1].shape[2], weight / found[-1].shape[2]))
+    return np.concatenate(found, axis=2), np.concatenate(parts)

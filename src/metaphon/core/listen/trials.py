@@ -1,0 +1,64 @@
+"""Edits that are tried out before they are kept: what is heard is the mix as it is kept, with these on top."""
+
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from metaphon.core.document.mix import Mix
+from metaphon.core.edits.command import Command, apply
+from metaphon.core.edits.registry import read
+from metaphon.core.errors import InputError
+
+_LOST_S = 5.0  # an edit of which nothing more was heard for so long is not waited for
+
+
+@dataclass(frozen=True)
+class _Trial:
+    """`edit` is the id under which it was sent to be kept; None while it is under the hand."""
+
+    command: Command
+    edit: str | None
+    since: float
+
+
+class Trials:
+    """The edits under the hand or on their way, by control, and the kept mix that they are applied to.
+
+    The very command that is tried out is the one that is kept, so what is heard is what comes of it.
+    """
+
+    def __init__(self) -> None:
+        self._kept: Mix | None = None
+        self._trials: dict[str, _Trial] = {}
+
+    def keep(self, mix: Mix, edits: Iterable[str]) -> Mix:
+        """Take in the mix as it is kept now, with the ids of the edits that it contains; gives what is heard."""
+        self._kept = mix
+        gone = set(edits)
+        now = time.monotonic()
+        self._trials = {
+            control: trial
+            for control, trial in self._trials.items()
+            if trial.edit is None or (trial.edit not in gone and now - trial.since < _LOST_S)
+        }
+        return self._heard(mix)
+
+    def try_out(self, command: dict[str, Any], control: str, edit: str | None) -> Mix | None:
+        """Take in what a control says now; gives what is heard, None before there is a mix."""
+        self._trials.pop(control, None)
+        self._trials[control] = _Trial(read(command), edit, time.monotonic())
+        return self._heard(self._kept) if self._kept else None
+
+    def release(self, control: str) -> Mix | None:
+        """Forget what a control said: it was let go without an edit, or the edit was refused."""
+        self._trials.pop(control, None)
+        return self._heard(self._kept) if self._kept else None
+
+    def _heard(self, mix: Mix) -> Mix:
+        for trial in self._trials.values():
+            try:
+                mix = apply(mix, trial.command)
+            except InputError:
+                continue  # said in words when it is sent to be kept
+        return mix

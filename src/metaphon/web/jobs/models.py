@@ -1,0 +1,87 @@
+"""What workers do and what came of it: renders with their files, prints, surveys."""
+
+from django.conf import settings
+from django.db import models
+
+from metaphon.core.document.targets import target_named
+from metaphon.web.mixes.models import Mix, between
+
+
+def render_path(file: "RenderFile", name: str) -> str:
+    return f"mixes/{file.render.mix_id}/renders/{file.render_id}/{name}"
+
+
+class Work(models.Model):
+    """Something that a worker does for a mix, how far it is, and what came of it."""
+
+    class Status(models.TextChoices):
+        WAITING = "waiting", "Waiting"
+        RUNNING = "running", "Rendering"
+        CANCELLING = "cancelling", "Stopping"
+        CANCELLED = "cancelled", "Cancelled"
+        FAILED = "failed", "Failed"
+        DONE = "done", "Done"
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    status = models.CharField(max_length=10, choices=Status, default=Status.WAITING)
+    options = models.JSONField()
+    progress = models.FloatField(default=0.0)
+    speed_x_realtime = models.FloatField(null=True)
+    message = models.CharField(max_length=500, blank=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        abstract = True
+        ordering = ["-pk"]
+        constraints = [between("progress", 0.0, 1.0)]
+
+    @property
+    def is_open(self) -> bool:
+        return self.status in (self.Status.WAITING, self.Status.RUNNING, self.Status.CANCELLING)
+
+
+class Render(Work):
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
+    revision = models.PositiveIntegerField()
+    findings = models.JSONField(default=list)
+
+
+class Print(Work):
+    """Strips being rendered to new tracks; `options` holds their ids and the span."""
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="prints")
+
+
+class Survey(models.Model):
+    """What the sound of a mix was last found to be: the level of every strip, and what the listening rules noticed."""
+
+    mix = models.OneToOneField(Mix, models.CASCADE, related_name="survey")
+    key = models.CharField(max_length=64)
+    levels = models.JSONField(default=dict)
+    findings = models.JSONField(default=list)
+
+
+class RenderFile(models.Model):
+    """A delivered file."""
+
+    render = models.ForeignKey(Render, models.CASCADE, related_name="files")
+    kind = models.CharField(max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")])
+    name = models.CharField(max_length=255)
+    file = models.FileField(upload_to=render_path, max_length=255)
+    target = models.CharField(max_length=1500, blank=True)
+    stem = models.CharField(max_length=64, blank=True)
+    figures = models.JSONField(default=dict)
+    history = models.JSONField(default=dict)
+
+    class Meta:
+        ordering = ["pk"]
+
+    @property
+    def title(self) -> str:
+        title = target_named(self.target).title
+        return f"{title}, stem {self.stem}" if self.stem else title
+
+    @property
+    def is_fold_down(self) -> bool:
+        """Whether its correlation is that of its fold-down."""
+        return target_named(self.target).channels != 2

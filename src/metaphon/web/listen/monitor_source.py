@@ -1,0 +1,84 @@
+"""From what a listener has chosen to what the engine takes: documents, and files only by their owners' leave."""
+
+from pathlib import Path
+from typing import Any
+
+from django.core.files.storage import default_storage
+
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.targets import target_named
+from metaphon.core.errors import InputError
+from metaphon.core.files.mixdoc import parse
+from metaphon.core.listen import headphones
+from metaphon.core.spatial.layouts import layout_for_channels
+from metaphon.web.jobs.models import RenderFile
+from metaphon.web.listen.models import Reference, UserFile
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.permissions import User
+from metaphon.web.mixes.snapshots import document_at, document_of, local_path
+
+SHIPPED = {"open_pair": "Open pair (made up)", "closed_pair": "Closed pair (made up)", "practice_pair": "Practice pair"}
+
+
+def document_heard(mix: Mix, source: str) -> Document:
+    """The document that is heard. Raises InputError where it is not there."""
+    if source == "now":
+        return document_of(mix)
+    kind, number = source.split(" ")
+    if kind == "revision":
+        return document_at(mix, int(number))
+    if kind == "reference":
+        reference = Reference.objects.filter(mix=mix, pk=int(number)).select_related("audio").first()
+        if reference is None:
+            raise InputError("This reference is no longer there; choose another.")
+        audio = reference.audio
+        return _of_file(mix, local_path(audio), layout_for_channels(audio.channels).name)
+    file = RenderFile.objects.filter(render__mix=mix, pk=int(number), kind="audio").first()
+    if file is None:
+        raise InputError("This result is no longer there; choose another.")
+    return _of_file(mix, Path(default_storage.path(str(file.file.name))), file.target)
+
+
+def _of_file(mix: Mix, path: Path, target: str) -> Document:
+    """A recording as a mix of its own, channel for channel."""
+    named = target_named(target)
+    place = (
+        {"mode": "scene"} if named.order else {"mode": "bed", "layout": named.layout.name if named.layout else "0+2+0"}
+    )
+    track = {"id": "file", "name": path.name, "clips": [{"file": path}], "placement": place}
+    return parse(
+        {"format": "metaphon-mix", "title": mix.title, "sample_rate_hz": mix.sample_rate_hz, "tracks": [track]}
+    )
+
+
+def monitor_of(raw: dict[str, Any], user: User) -> dict[str, Any]:
+    """Monitor settings with the files they name found among those shipped and those of this person."""
+    monitor = dict(raw)
+    binaural = dict(monitor.get("binaural") or {})
+    binaural.pop("head_file", None)
+    if str(binaural.get("head", "")).startswith("own:"):
+        binaural["head_file"] = _own(binaural["head"], user, UserFile.Kind.HEAD)
+    monitor["binaural"] = binaural
+    correction = dict(monitor.get("correction") or {})
+    monitor["correction"] = None
+    if correction.get("response"):
+        correction["response"] = headphone_file(correction["response"], user)
+        correction["target"] = headphone_file(correction["target"], user) if correction.get("target") else None
+        monitor["correction"] = correction
+    monitor["worn"] = headphones.PRACTICE if monitor.get("worn") else None
+    return monitor
+
+
+def headphone_file(key: str, user: User) -> Path:
+    """The response that a key names: one shipped, or `own:` and the number of an uploaded one."""
+    if key in SHIPPED:
+        return headphones.SHIPPED / f"{key}.csv"
+    return _own(key, user, UserFile.Kind.HEADPHONES)
+
+
+def _own(key: str, user: User, kind: str) -> Path:
+    number = key.removeprefix("own:")
+    row = UserFile.objects.filter(user=user.pk, kind=kind, pk=int(number)).first() if number.isdigit() else None
+    if row is None:
+        raise InputError("This file of yours is no longer there; choose another.")
+    return Path(default_storage.path(str(row.file.name)))
