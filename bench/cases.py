@@ -15,6 +15,7 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from bench.edits import edits
 from bench.field import field
 from bench.listening import listen
 from bench.pages import flow
@@ -137,5 +138,5 @@ def basics() -> Iterator[str]:
 
 
 CASES: dict[str, Callable[[], Iterator[str]]] = {
-    case.__name__: case for case in (targets, stereo, measure, basics, field, flow, listen, memory)
+    case.__name__: case for case in (targets, stereo, measure, basics, edits, field, flow, listen, memory)
 }

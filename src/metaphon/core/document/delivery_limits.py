@@ -72,6 +72,8 @@ def changes(mix: Mix, profile: DeliveryLimits) -> dict[str, list[str]]:
 
 
 def _of_object(mix: Mix, strip: Strip, profile: DeliveryLimits) -> Iterator[str]:
+    if not (profile.upper_half or profile.sphere_only or not profile.extent or profile.most_objects is not None):
+        return
     place = strip.placement
     lanes = used_lanes(mix, strip)
     times = sampled_times(lanes.values()) if lanes else np.zeros(1)

@@ -102,6 +102,13 @@ def sampled_times(lanes: Iterable[Automation], most_steps: int = _COARSE) -> Arr
     return np.concatenate(found)
 
 
+def path_times(placement: Placement, lanes: Mapping[str, Automation]) -> Array:
+    """The times at which a path bends: between two of them azimuth, elevation and distance run straight."""
+    if placement.coordinates == "sphere" and all(lane.points.is_straight for lane in lanes.values()):
+        return np.unique(np.concatenate([lane.points.times_s for lane in lanes.values()]))
+    return sampled_times(lanes.values())
+
+
 def directions_of(values: Array, form: Coordinates, reference: str) -> Array:
     """Unit vectors, (times, 3), of position data of a form."""
     sphere = in_form(values, form, "sphere", reference)

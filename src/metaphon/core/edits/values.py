@@ -163,6 +163,18 @@ def position_of(strip: Strip) -> dict[str, float]:
     return found
 
 
+_ANGLES = ("azimuth_deg", "elevation_deg", "extent_deg")
+
+
+def angles_of_strip(strip: Strip) -> dict[str, float]:
+    """Where a strip is and how wide, as angles in degrees, whatever form it uses."""
+    place = strip.placement
+    if place.mode == "object" and place.coordinates == "cube":
+        found = position_of(strip)
+        return {name: found[name] for name in _ANGLES}
+    return {name: getattr(place, name) for name in _ANGLES}
+
+
 def positioned(mix: Mix, strip: Strip, name: str, value: float | None) -> Mix:
     """The mix with one value of a position set, said in the form that the strip uses.
 

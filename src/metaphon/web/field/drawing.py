@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from metaphon.core.document.mix import Automation, Mix, Placement, Strip
-from metaphon.core.document.positions import on_sphere, sampled_times, used_lanes
+from metaphon.core.document.positions import on_sphere, path_times, used_lanes
 from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.spatial.ambisonics import MAX_ORDER, encode
 from metaphon.core.spatial.chart import on_chart
@@ -20,6 +20,7 @@ from metaphon.core.spatial.room_cube import to_cube
 
 _CELLS = (48, 24)  # turns and heights of the drawing of how true a layout is
 _DRAWN_TO_DEG = 0.5
+_PIECE = 256  # breakpoints
 
 
 class Way(NamedTuple):
@@ -140,11 +141,19 @@ def source(strip: Strip, mix: Mix) -> dict[str, Any]:
 def _path(place: Placement, lanes: tuple[tuple[str, Automation], ...]) -> list[list[float]]:
     """Seconds, azimuth (running on past 180), elevation and distance, as few as a drawing needs."""
     held = dict(lanes)
-    times = sampled_times(held.values())
+    times = path_times(place, held)
     path = on_sphere(place, held, times)
-    azimuth = np.unwrap(path[0], period=360.0)
-    kept = thinned_directions(times, azimuth, path[1], _DRAWN_TO_DEG) if len(times) > 2 else list(range(len(times)))
-    found: list[list[float]] = np.round(np.stack([times, azimuth, path[1], path[2]], axis=1)[kept], 3).tolist()
+    rows = np.ascontiguousarray(np.stack([times, np.unwrap(path[0], period=360.0), path[1], path[2]], axis=1))
+    # piece by piece, so that an edit of one breakpoint of many costs one piece
+    pieces = (rows[first : first + _PIECE + 1] for first in range(0, max(len(rows) - 1, 1), _PIECE))
+    return [point for piece in pieces for point in _thinned(piece.tobytes())]
+
+
+@lru_cache(maxsize=8192)
+def _thinned(piece: bytes) -> list[list[float]]:
+    rows = np.frombuffer(piece).reshape(-1, 4)
+    kept = thinned_directions(*rows.T[:3], _DRAWN_TO_DEG) if len(rows) > 2 else list(range(len(rows)))
+    found: list[list[float]] = np.round(rows[kept], 3).tolist()
     return found
 
 

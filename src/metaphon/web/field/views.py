@@ -63,6 +63,15 @@ class Shown:
     moves: bool
     changes: list[str]
 
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """All that a drawing of the row depends on."""
+        data = self.data
+        return (
+            self.strip.id, self.strip.name, self.strip.muted, self.number, self.moves, tuple(self.changes),
+            data["mode"], data["layout"], data["locked"], data["azimuth_deg"], data["elevation_deg"],
+        )  # fmt: skip
+
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)

@@ -11,7 +11,7 @@ from metaphon.core.document.channel_mapping import describe_mapping, format_for
 from metaphon.core.document.mix import PROGRAMME, Bus, Send, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, Target, bus_format, target_named
-from metaphon.core.edits.values import position_of
+from metaphon.core.edits.values import angles_of_strip
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.intake.recordings import SCENE_CHANNELS, kind_of
@@ -149,7 +149,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         output_name="The mix" if programme else output.name if output else "Nothing",
         placed=place.layout if bed else place.mode,
         placed_name=f"Bed {LAYOUTS[place.layout].everyday}" if bed else _MODES[place.mode],
-        where={name: position_of(strip)[name] for name in ("azimuth_deg", "elevation_deg", "extent_deg")},
+        where=angles_of_strip(strip),
         moving=moving,
         has_azimuth=is_object or pans,
         has_elevation=is_object,

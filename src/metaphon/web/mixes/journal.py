@@ -12,7 +12,7 @@ from metaphon.core.errors import InputError, StaleEdit
 from metaphon.web.mixes import snapshots, watch
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
-from metaphon.web.mixes.rows import Change, write
+from metaphon.web.mixes.rows import Change, dangling, with_changes, write
 
 
 @dataclass(frozen=True)
@@ -76,9 +76,11 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
         require_editor(locked, user)
-        changes = entry.changes if forward else [_turned(change) for change in reversed(entry.changes)]
-        _refuse_stale(locked, user, changes, entry.revision)
+        changes = list(entry.changes) if forward else [_turned(change) for change in reversed(entry.changes)]
         before = snapshots.snapshot_of(locked)
+        # what others built on it would go too, so they are asked first
+        changes += dangling(with_changes(before.rows, changes))
+        _refuse_stale(locked, user, changes, entry.revision)
         write(changes)
         JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
         what = f"{'Did again' if forward else 'Undid'}: {entry.what}"

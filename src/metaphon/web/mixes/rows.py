@@ -327,6 +327,31 @@ def with_changes(rows: Rows, changes: Iterable[Change], forward: bool = True) ->
     return found
 
 
+_OWNERS = {
+    "Clip": ("track_id",),
+    "Send": ("source_id", "bus_id"),
+    "Processor": ("strip_id",),
+    "Placement": ("strip_id",),
+}
+_REFERENCES = {"group_id": "Group", "print_of_id": "Strip", "output_bus_id": "Strip"}
+
+
+def dangling(rows: Rows) -> list[Change]:
+    """What must go because what it belongs to or refers to is not among the rows."""
+    refs = {row["ref"] for (table, _), row in rows.items() if table == "Strip"}
+    found: list[Change] = []
+    for (table, key), row in rows.items():
+        lost = any(("Strip", row[name]) not in rows for name in _OWNERS.get(table, ()))
+        if lost or (table == "Automation" and row["target"].split("/", 1)[0] not in refs):
+            found.append({"table": table, "id": key, "before": row, "after": None})
+        elif table == "Strip":
+            gone = [n for n, other in _REFERENCES.items() if row[n] is not None and (other, row[n]) not in rows]
+            if gone:
+                before = {name: row[name] for name in gone}
+                found.append({"table": table, "id": key, "before": before, "after": dict.fromkeys(gone)})
+    return found
+
+
 def write(changes: list[Change], forward: bool = True) -> None:
     """Bring the database from one side of changes to the other: makes rows, then changes them, then takes them away."""
     towards, away = ("after", "before") if forward else ("before", "after")

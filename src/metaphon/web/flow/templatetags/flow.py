@@ -1,34 +1,23 @@
 """Rows of the table, and the bands of an equaliser."""
 
-from collections import OrderedDict
 from typing import Any, get_args
 
 from django import template
-from django.template.loader import render_to_string
 from django.utils.safestring import SafeString
 
 from metaphon.core.process.eq import Band, Shape
 from metaphon.web.flow.table import Row
 from metaphon.web.shell.controls import Control
+from metaphon.web.shell.fragments import drawn_once
 
 register = template.Library()
-_KEPT_ROWS = 4096
-_rows: OrderedDict[tuple[Any, ...], SafeString] = OrderedDict()
 
 
 @register.simple_tag(takes_context=True)
 def table_row(context: template.Context, row: Row) -> SafeString:
-    """A row of the table. Those that say the same as before are not drawn anew: a large mix has hundreds."""
+    """A row of the table."""
     about = {name: context.get(name) for name in ("read_only", "can_edit", "oob")}
-    key = (*about.values(), *row.key)
-    found = _rows.get(key)
-    if found is None:
-        found = _rows[key] = render_to_string("flow/row.html", {"row": row, **about})
-        if len(_rows) > _KEPT_ROWS:
-            _rows.popitem(last=False)
-    else:
-        _rows.move_to_end(key)
-    return found
+    return drawn_once("flow/row.html", (*about.values(), *row.key), {"row": row, **about})
 
 
 @register.filter
