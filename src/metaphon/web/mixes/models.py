@@ -255,7 +255,7 @@ class Placement(models.Model):
 class Automation(models.Model):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="automation")
     target = models.CharField(max_length=255)
-    points = models.JSONField()  # three lists: t_s, value, curve
+    points = models.JSONField()  # three arrays, packed: t_s, value, curve
 
     class Meta:
         ordering = ["target"]

@@ -124,7 +124,7 @@ def document_from(
             ),
             automation=tuple(
                 lanes.get(target)
-                or doc.Automation(target=target, points=Breakpoints.from_columns(rows["Automation", key]["points"]))
+                or doc.Automation(target=target, points=Breakpoints.unpacked(rows["Automation", key]["points"]))
                 for target, key in sorted(index.lanes.items())
             ),
             targets=tuple(index.targets),
@@ -281,7 +281,7 @@ class Difference:
         keys = self._named("Automation", self._index.lanes, [lane.target for lane in after.automation])
         for lane in after.automation:
             if old.get(lane.target) is not lane and old.get(lane.target) != lane:
-                values = {"mix_id": self._mix_id, "target": lane.target, "points": lane.points.as_columns()}
+                values = {"mix_id": self._mix_id, "target": lane.target, "points": lane.points.packed()}
                 self._set("Automation", keys[lane.target], values)
 
     def _gone(self, after: doc.Mix) -> None:

@@ -1,21 +1,25 @@
-"""Lanes are kept as three lists, clips and strips by their place; the state of a mix is its last journal entry."""
+"""Lanes are kept as three packed arrays, clips and strips by their place; the state of a mix is its last journal entry."""
+
+import struct
+from base64 import b64encode
 
 from django.db import migrations
 
 _CURVES = ('linear', 'hold', 'smooth')
 
 
-def _columns(points):
+def _packed(points):
+    curves = bytes(_CURVES.index(point.get('curve', 'linear')) for point in points)
     return {
-        't_s': [point['t_s'] for point in points],
-        'value': [point['value'] for point in points],
-        'curve': [_CURVES.index(point.get('curve', 'linear')) for point in points],
+        't_s': b64encode(struct.pack(f'<{len(points)}d', *(point['t_s'] for point in points))).decode(),
+        'value': b64encode(struct.pack(f'<{len(points)}d', *(point['value'] for point in points))).decode(),
+        'curve': b64encode(curves).decode() if any(curves) else '',
     }
 
 
 def _side(table, row):
     if table == 'Automation' and row and isinstance(row.get('points'), list):
-        row['points'] = _columns(row['points'])
+        row['points'] = _packed(row['points'])
     if table == 'Clip' and row and 'track_id' in row:
         row.setdefault('position', 0)
     return row
@@ -34,7 +38,7 @@ def forwards(apps, schema_editor):
         models['Mix'].objects.filter(pk=mix.pk).update(state=last.pk if last else 0)
     for lane in models['Automation'].objects.all():
         if isinstance(lane.points, list):
-            models['Automation'].objects.filter(pk=lane.pk).update(points=_columns(lane.points))
+            models['Automation'].objects.filter(pk=lane.pk).update(points=_packed(lane.points))
     for entry in models['JournalEntry'].objects.iterator():
         for change in entry.changes:
             change['before'], change['after'] = (_side(change['table'], change[side]) for side in ('before', 'after'))
