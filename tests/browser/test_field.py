@@ -5,7 +5,10 @@ from typing import Any
 
 from playwright.sync_api import Page, expect
 
-from metaphon.web.mixes.models import Automation, Group, Mix, Placement, Strip
+from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.edits.structure import SetGroup
+from metaphon.web.mixes import journal
+from metaphon.web.mixes.models import Automation, Mix, Placement, Strip
 from tests.browser.server import BrowserTest
 
 
@@ -82,7 +85,7 @@ class Field(BrowserTest):
     def test_the_list_says_where_a_moving_source_is_now(self) -> None:
         page = self.field()
         cells = page.locator("#field-list tr:has-text('Gull') [data-now]")
-        begins = Automation.objects.get(target__endswith="gull/placement/azimuth_deg").points[0]["value"]
+        begins = self.points("gull/placement/azimuth_deg")[0].value
         expect(cells.first).to_have_text(f"{begins:.1f}")
         page.fill("#listen .now", "20")
         page.press("#listen .now", "Enter")
@@ -96,6 +99,11 @@ class Field(BrowserTest):
             lambda: found.append(mark.bounding_box()) or (len(found) > 1 and found[-1] and found[-1] == found[-2])
         )
         return found[-1]
+
+    def points(self, target: str) -> Breakpoints:
+        """The breakpoints of a lane of the demo."""
+        lane = Automation.objects.get(target=target, mix__title="The Lamp at Skerrow")
+        return Breakpoints.unpacked(lane.points)
 
     def lanes(self, name: str) -> set[str]:
         ref = Strip.objects.get(name=name, mix__title="The Lamp at Skerrow").ref
@@ -132,14 +140,15 @@ class Field(BrowserTest):
         page.mouse.move(hum["x"] - 150, hum["y"] - 30, steps=12)
         page.mouse.up()
         self.wait_for(lambda: self.lanes("Choir hum") == {"azimuth_deg", "elevation_deg"})
-        lane = Automation.objects.get(target__endswith="choir_hum/placement/azimuth_deg").points
-        self.assertGreater(lane[-1]["t_s"] - lane[0]["t_s"], 2.5)
+        times = self.points("choir_hum/placement/azimuth_deg").times_s
+        self.assertGreater(times[-1] - times[0], 2.5)
 
     def test_a_group_turns_together_and_stays_an_arrangement(self) -> None:
         page = self.field()
         mix = Mix.objects.get(title="The Lamp at Skerrow")
-        group = Group.objects.create(mix=mix, ref="birds", name="Birds")
-        Strip.objects.filter(mix=mix, name__in=("Ship's horn", "Choir hum")).update(group=group)
+        strips = Strip.objects.filter(mix=mix, name__in=("Ship's horn", "Choir hum"))
+        owner = mix.members.get().user
+        journal.apply(mix, owner, SetGroup(strips=tuple(strip.ref for strip in strips), name="Birds"))
         page.reload()
         page.wait_for_selector("#field-chart .object")
         before = {name: self.place(name) for name in ("Ship's horn", "Choir hum")}
@@ -179,22 +188,23 @@ class Field(BrowserTest):
         for part in (0.3, 0.6):
             page.mouse.click(box["x"] + box["width"] * part, box["y"] + 40)
             page.wait_for_load_state("networkidle")
-        lane = lambda: Automation.objects.filter(target="narrator_en/gain_db").first()  # noqa: E731
-        self.wait_for(lambda: lane() is not None and len(lane().points) == 2)
+        lanes = Automation.objects.filter(target="narrator_en/gain_db")
+        lane = lambda: self.points("narrator_en/gain_db")  # noqa: E731
+        self.wait_for(lambda: lanes.exists() and len(lane()) == 2)
         page.wait_for_load_state("networkidle")
         page.click("[data-curve=hold]")
-        self.wait_for(lambda: lane().points[1]["curve"] == "hold")
+        self.wait_for(lambda: lane()[1].curve == "hold")
         page.wait_for_load_state("networkidle")
-        value = lane().points[1]["value"]
+        value = lane()[1].value
         page.locator("#lane").focus()
         page.keyboard.press("End")
         page.keyboard.press("ArrowDown")
-        self.wait_for(lambda: lane().points[1]["value"] < value)
+        self.wait_for(lambda: lane()[1].value < value)
         page.wait_for_load_state("networkidle")
         page.locator("#lane").focus()
         page.keyboard.press("End")
         page.keyboard.press("Delete")
-        self.wait_for(lambda: len(lane().points) == 1)
+        self.wait_for(lambda: len(lane()) == 1)
 
     def test_perspective_parts_of_the_panel_and_a_test_signal(self) -> None:
         page = self.field()

@@ -34,7 +34,7 @@ class Flow(BrowserTest):
         page.wait_for_load_state("networkidle")
         page.keyboard.press("Control+z")
         self.wait_for(lambda: self.named("Rain").to_programme)
-        back = f'.ribbons [data-from="s{self.named("Rain").pk}"][data-to="pbed0+5+0"]'
+        back = f'.ribbons [data-from="s{self.named("Rain").ref}"][data-to="pbed0+5+0"]'
         self.wait_for(lambda: page.locator(back).count() == 1)
         page.wait_for_load_state("networkidle")
         page.click('.node[data-name="Rowing boat"]', modifiers=["Control"])
@@ -78,7 +78,7 @@ class Flow(BrowserTest):
         self.wait_for(
             lambda: all(self.named(f"Low drum {n}").output_bus == self.named("Boats") for n in ("one", "two"))
         )
-        expect(page.get_by_label("Low drum one feeds")).to_have_value(str(self.named("Boats").pk))
+        expect(page.get_by_label("Low drum one feeds")).to_have_value(self.named("Boats").ref)
         expect(page.get_by_label("Choose Low drum one")).to_be_checked()
         gain = page.get_by_label("Low drum one gain").first
         gain.fill("-9")
@@ -122,7 +122,7 @@ class Flow(BrowserTest):
         self.wait_for(lambda: self.named("Gull").resting, 60)
         page.wait_for_selector("[data-strip]:has-text('Gull print 1')")
         page.click("[data-fold]")
-        page.click(f"#row-{self.named('Gull').pk} >> text=Wake")
+        page.click(f"#row-{self.named('Gull').ref} >> text=Wake")
         self.wait_for(lambda: not self.named("Gull").resting and self.named("Gull print 1").resting)
         page.wait_for_load_state("networkidle")
         page.click("#panel >> button:has-text('Print again')")

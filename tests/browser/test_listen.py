@@ -11,6 +11,7 @@ from playwright.sync_api import Page, expect
 from websockets.exceptions import InvalidStatus
 from websockets.sync.client import connect
 
+from metaphon.core.edits.chains import AddProcessor, RemoveProcessor
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix, Strip
 from tests.browser.server import BrowserTest
@@ -302,9 +303,14 @@ class Several(BrowserTest):
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         bells = mix.strips.get(name="Hand-bells")
         user = mix.members.get(user__username="demo").user
-        with journal.edit(mix, user, "two processors"):
-            first, second = (bells.processors.create(position=90 + i, kind="basics") for i in range(2))
-        width = f"/mix/{mix.pk}/flow/processor/{second.pk}/set/width"
+        place = bells.processors.count()
+        for _ in range(2):
+            journal.apply(mix, user, AddProcessor(strip=bells.ref, processor="basics"))
+
+        def narrow(at: int) -> str:
+            command = {"kind": "set", "strips": [bells.ref], "path": f"chain/{at}/width", "value": 0.0}
+            return json.dumps({"preview": command, "control": f"{bells.ref} {at}"})
+
         hearing = {"target": "0+2+0", "what": "alone", "strip": bells.ref}
         with self.connect(mix, self.cookie(self.open()), self.address) as live:
             while "ready" not in json.loads(live.recv(30)):
@@ -325,13 +331,14 @@ class Several(BrowserTest):
             live.send(self.state(hearing))
             live.send(json.dumps({"do": "play", "at": 8 * 48000}))
             hear_until(alike=False)
-            live.send(json.dumps({"preview": width, "value": 0.0}))
+            live.send(narrow(place + 1))
             hear_until(alike=True)
-            with journal.edit(mix, user, "the first is gone"):
-                first.delete()
-            hear_until(alike=False)  # what was tried is over
-            live.send(json.dumps({"preview": width, "value": 0.0}))
+            journal.apply(mix, user, RemoveProcessor(strip=bells.ref, place=place))
+            hear_until(alike=False)  # what was tried is no longer there
+            live.send(narrow(place))
             hear_until(alike=True)
+            live.send(json.dumps({"release": f"{bells.ref} {place}"}))
+            hear_until(alike=False)
 
     def test_nonsense_is_answered_in_a_sentence_and_the_stream_lives_on(self) -> None:
         mix = Mix.objects.get(title="The Lamp at Skerrow")

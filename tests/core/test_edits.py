@@ -174,7 +174,7 @@ class Previews(EditTest):
         trials.keep(self.start, [])
         quiet = {"kind": "set", "strips": ["boat"], "path": "gain_db", "value": -20.0}
         tried = trials.try_out(quiet, "boat gain_db", "e1")
-        assert tried and tried.strip("boat")
+        assert tried and tried.find_strip("boat")
         self.assertEqual(tried.tracks[1].gain_db, -20.0)
         other = apply(self.start, read({"kind": "rename", "strip": "gull", "name": "Kittiwake"}))
         self.assertEqual(trials.keep(other, ["e0"]).tracks[1].gain_db, -20.0)  # somebody else was quicker

@@ -117,7 +117,7 @@ class Breakpoints:
         """Whether every breakpoint goes on in a straight line."""
         return not self.curves.any()
 
-    def chosen(self, places: ArrayLike) -> "Breakpoints":
+    def chosen(self, places: Any) -> "Breakpoints":
         """Some of the breakpoints, by places or by a mask."""
         return Breakpoints(self.times_s[places], self.values[places], self.curves[places])
 
@@ -147,7 +147,9 @@ class Breakpoints:
     def unpacked(cls, packed: dict[str, str]) -> "Breakpoints":
         """What `packed` gave."""
         times, values = (np.frombuffer(b64decode(packed[name]), dtype="<f8") for name in ("t_s", "value"))
-        return cls(times, values, np.frombuffer(b64decode(packed["curve"]), dtype=np.uint8) if packed["curve"] else None)
+        return cls(
+            times, values, np.frombuffer(b64decode(packed["curve"]), dtype=np.uint8) if packed["curve"] else None
+        )
 
     @classmethod
     def _validate(cls, given: Any) -> "Breakpoints":

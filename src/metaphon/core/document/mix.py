@@ -184,7 +184,7 @@ class Mix(Part):
     def strips(self) -> tuple[Strip, ...]:
         return (*self.tracks, *self.buses)
 
-    def strip(self, strip_id: str) -> Strip | None:
+    def find_strip(self, strip_id: str) -> Strip | None:
         """The track or bus of an id; None where it is not there."""
         return next((strip for strip in self.strips if strip.id == strip_id), None)
 

@@ -22,7 +22,7 @@ from metaphon.core.spatial.rotation import turn
 
 Array = NDArray[np.float64]
 _WITHIN_DEG = 0.1
-_ANGLE = {"ge": -180.0, "le": 180.0, "json_schema_extra": {"unit": "°"}}
+_ANGLE: dict[str, Any] = {"ge": -180.0, "le": 180.0, "json_schema_extra": {"unit": "°"}}
 
 
 class Place(Command):

@@ -75,7 +75,7 @@ def _shape(strip: Strip) -> tuple[Any, ...]:
 
 def strip_of(mix: Mix, strip_id: str) -> Strip:
     """A strip by its id. Raises Vanished where it is gone."""
-    strip = mix.strip(strip_id)
+    strip = mix.find_strip(strip_id)
     if strip is None:
         raise Vanished("This track is no longer in the mix.")
     return strip

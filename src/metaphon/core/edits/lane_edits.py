@@ -30,7 +30,7 @@ _LATEST_S = 86400.0
 _STROKE_PART = 720.0  # a stroke of the hand is thinned to this part of the lane's range
 _UNHEARD_PART = 360.0
 _PATH = Field(min_length=1, max_length=200, description="What the lane moves: gain_db, placement/azimuth_deg, ...")
-_TIME = {"ge": 0.0, "le": _LATEST_S, "json_schema_extra": {"unit": "s"}}
+_TIME: dict[str, Any] = {"ge": 0.0, "le": _LATEST_S, "json_schema_extra": {"unit": "s"}}
 
 
 class LaneEdit(Command):

@@ -25,7 +25,7 @@ def _find() -> dict[str, type[Command]]:
     for module in iter_modules(edits.__path__):
         if module.name != "registry":
             import_module(f"{edits.__name__}.{module.name}")
-    return {cls.model_fields["kind"].default: cls for cls in _all(Command)}
+    return {cls.model_fields["kind"].default: cls for cls in _all(Command)}  # type: ignore[type-abstract]
 
 
 _single = _find()
@@ -50,7 +50,8 @@ class Batch(Command):
         return self.words or self.commands[0].describe(mix) + (f", and {more} more" if more else "")
 
 
-COMMANDS: dict[str, type[Command]] = dict(sorted({**_single, "batch": Batch}.items()))
+_every: dict[str, type[Command]] = {**_single, "batch": Batch}
+COMMANDS: dict[str, type[Command]] = dict(sorted(_every.items()))
 AnyCommand: Any = Annotated[Union[tuple(COMMANDS.values())], Field(discriminator="kind")]  # noqa: UP007
 
 

@@ -278,7 +278,7 @@ class AddPrint(Command):
 def original_of(mix: Mix, strip: Strip) -> Strip:
     """What a strip was printed of; itself where it is no print."""
     print_of = strip.print_of if isinstance(strip, Track) else None
-    return (mix.strip(print_of) if print_of else None) or strip
+    return (mix.find_strip(print_of) if print_of else None) or strip
 
 
 def next_take(mix: Mix, strip: Strip) -> int:

@@ -5,7 +5,7 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field
 
-from metaphon.core.document.mix import Mix, Strip
+from metaphon.core.document.mix import Mix, Send, Strip
 from metaphon.core.document.positions import FORMS, Coordinates, in_form, in_own_form, place_lanes, positions
 from metaphon.core.document.value_paths import field_at, parsed, range_of_field, with_value_at
 from metaphon.core.edits.chain_places import basics_place, with_basics
@@ -67,6 +67,8 @@ class SetValue(Command):
         if self.path in _SWITCHED:
             return f"{_SWITCHED[self.path][not value]} {told}"
         part, name = self._field(mix)
+        if isinstance(part, Send):
+            told += f" to {strip_of(mix, part.bus).name}"
         field = type(part).model_fields[name]
         title = getattr(type(part), "title", "")
         if name == "bypassed":

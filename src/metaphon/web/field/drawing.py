@@ -152,7 +152,11 @@ def _path(place: Placement, lanes: tuple[tuple[str, Automation], ...]) -> list[l
 @lru_cache(maxsize=8192)
 def _thinned(piece: bytes) -> list[list[float]]:
     rows = np.frombuffer(piece).reshape(-1, 4)
-    kept = thinned_directions(*rows.T[:3], _DRAWN_TO_DEG) if len(rows) > 2 else list(range(len(rows)))
+    kept = (
+        thinned_directions(rows[:, 0], rows[:, 1], rows[:, 2], _DRAWN_TO_DEG)
+        if len(rows) > 2
+        else list(range(len(rows)))
+    )
     found: list[list[float]] = np.round(rows[kept], 3).tolist()
     return found
 

@@ -71,7 +71,7 @@ def panel(
         "feeding": [(one, send) for one in awake for send in one.sends if send.bus == strip.id],
         "fed_by": [one for one in awake if one.output == strip.id],
         "takes": prints,
-        "original": document.strip(strip.print_of) if isinstance(strip, Track) and strip.print_of else None,
+        "original": document.find_strip(strip.print_of) if isinstance(strip, Track) and strip.print_of else None,
         "group": next((group for group in document.groups if group.id == strip.group), None),
         "taps": TAPS.items(),
         "points": list(StartingPoint.objects.filter(user=user.pk)),

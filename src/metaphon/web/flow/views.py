@@ -29,7 +29,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "latency": _latency(document),
         "prints": mix.prints.exclude(status="done")[:3],
     }
-    strip = document.strip(request.GET.get("strip", ""))
+    strip = document.find_strip(request.GET.get("strip", ""))
     if strip:
         context |= panel_of(mix, document, strip, request.user, context)
     response = render(request, "flow/show.html", context)
@@ -79,7 +79,7 @@ def changed(request: HttpRequest, mix: Mix, strips: list[str] | None) -> HttpRes
     """After an edit: the rows of these strips (None: the whole table) and the open panel, each at its place."""
     document = document_of(mix)
     context = {**table(mix, document, strips), "whole": strips is None, "oob": True}
-    opened = document.strip(request.headers.get("X-Panel", ""))
+    opened = document.find_strip(request.headers.get("X-Panel", ""))
     if opened:
         context |= panel_of(mix, document, opened, request.user, context)
     return after_edit(request, mix, "flow/changed.html", context)

@@ -18,9 +18,9 @@ def between(field: str, low: float, high: float) -> models.CheckConstraint:
     )
 
 
-def within_ranges(part: type[document.Part], *but: str) -> list[models.CheckConstraint]:
+def within_ranges(part: type[document.Part]) -> list[models.BaseConstraint]:
     """Constraints that the numbers of a part of a mix lie in the ranges that its fields have."""
-    ranges = {name: range_of_field(field) for name, field in part.model_fields.items() if name not in but}
+    ranges = {name: range_of_field(field) for name, field in part.model_fields.items()}
     return [between(name, *found) for name, found in ranges.items() if found]
 
 
@@ -71,6 +71,18 @@ class Member(models.Model):
             models.UniqueConstraint(fields=["mix", "user"], name="member_once"),
             models.CheckConstraint(condition=Q(role__in=["owner", "editor", "listener"]), name="member_role_known"),
         ]
+
+
+class AccessToken(models.Model):
+    """By which a script signs in for somebody; only its digest is kept."""
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="access_tokens")
+    name = models.CharField(max_length=120)
+    digest = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["created_at"]
 
 
 def recording_path(audio: "AudioFile", name: str) -> str:

@@ -107,7 +107,8 @@ def document_from(
     known, lanes = known or {}, lanes or {}
     refs = {key: ref for ref, key in index.strips.items()}
     groups = {key: ref for ref, key in index.groups.items()}
-    tracks, buses = [], []
+    tracks: list[Any] = []
+    buses: list[Any] = []
     try:
         for ref, key in index.strips.items():
             row = rows["Strip", key]

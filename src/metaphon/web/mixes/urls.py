@@ -1,9 +1,13 @@
 from django.urls import path
 
-from metaphon.web.mixes import views
+from metaphon.web.mixes import api, views
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
+    path("tokens/new", views.make_token, name="make_token"),
+    path("tokens/<int:token_id>/forget", views.forget_token, name="forget_token"),
+    path("api/mix/<int:mix_id>", api.document, name="api_document"),
+    path("api/mix/<int:mix_id>/edits", api.edits, name="api_edits"),
     path("mixes/new", views.create, name="create_mix"),
     path("mix/<int:mix_id>/", views.open_mix, name="open_mix"),
     path("mix/<int:mix_id>/remove", views.remove, name="remove_mix"),

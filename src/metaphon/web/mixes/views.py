@@ -14,8 +14,9 @@ from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.structure import RenameMix
 from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
+from metaphon.web.mixes.access import new_token
 from metaphon.web.mixes.editing import editing
-from metaphon.web.mixes.models import AudioFile, Member, Mix, Strip, discard
+from metaphon.web.mixes.models import AccessToken, AudioFile, Member, Mix, Strip, discard
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.unpacking import unpack
 
@@ -35,7 +36,9 @@ def mixes(request: HttpRequest) -> HttpResponse:
         .prefetch_related("targets", "members__user")
         .order_by("-created_at", "-pk")
     )
-    return render(request, "mixes/list.html", {"mixes": rows, "rates_hz": RATES_HZ, "roles": Member.Role.choices})
+    tokens = AccessToken.objects.filter(user=request.user.pk)
+    context = {"mixes": rows, "rates_hz": RATES_HZ, "roles": Member.Role.choices, "tokens": tokens}
+    return render(request, "mixes/list.html", context)
 
 
 @require_POST
@@ -60,6 +63,22 @@ def _no_recording(file: Path) -> AudioFile:
 def open_mix(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     return redirect("flow:show" if mix.strips.exists() else "intake:show", mix.pk)
+
+
+@require_POST
+def make_token(request: HttpRequest) -> HttpResponse:
+    """Make a token for scripts; it is shown this once."""
+    name = request.POST.get("name", "").strip()[:120]
+    if not name:
+        raise InputError("A token needs a name, so that you know it again; type one.")
+    return render(request, "mixes/token.html", {"name": name, "token": new_token(request.user, name)})
+
+
+@require_POST
+def forget_token(request: HttpRequest, token_id: int) -> HttpResponse:
+    """Take a token away; scripts that use it are refused from now on."""
+    AccessToken.objects.filter(pk=token_id, user=request.user.pk).delete()
+    return redirect("mixes")
 
 
 def _owned(request: HttpRequest, mix_id: int) -> Mix:

@@ -1,0 +1,31 @@
+"""Tokens by which scripts sign in for somebody: shown once, kept only as a digest."""
+
+import hashlib
+import secrets
+
+from django.http import HttpRequest
+
+from metaphon.web.mixes.models import AccessToken
+from metaphon.web.mixes.permissions import User
+
+_BYTES = 32
+
+
+def new_token(user: User, name: str) -> str:
+    """Make a token for somebody; the text is not kept and cannot be shown again."""
+    text = secrets.token_urlsafe(_BYTES)
+    AccessToken.objects.create(user_id=user.pk, name=name, digest=_digest(text))
+    return text
+
+
+def user_of(request: HttpRequest) -> User | None:
+    """Whose token a request carries (Authorization: Bearer TOKEN); None for none or an unknown one."""
+    kind, _, text = request.headers.get("Authorization", "").partition(" ")
+    if kind.lower() != "bearer" or not text:
+        return None
+    row = AccessToken.objects.filter(digest=_digest(text.strip()), user__is_active=True).select_related("user").first()
+    return row.user if row else None
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
