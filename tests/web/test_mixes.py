@@ -162,6 +162,10 @@ class Journal(WebTest):
         self.post("undo")
         self.set(self.track, "gain_db", "-3")
         self.assertIsNone(journal.next_redo(self.mix, self.user))
+        self.post("undo")
+        self.post("redo")  # what was undone last comes back, not what it took the place of
+        self.track.refresh_from_db()
+        self.assertEqual(self.track.gain_db, -3.0)
 
     def test_setting_what_is_already_so_leaves_no_trace(self) -> None:
         before = self.mix.journal.count()

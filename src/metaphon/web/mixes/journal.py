@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from django.db import transaction
+from django.db.models import QuerySet
 
 from metaphon.core.document.graph import ordered
 from metaphon.core.document.mix import Mix as Document
@@ -41,6 +42,7 @@ def apply(mix: Mix, user: User, command: Command, seen: int | None = None, edit:
         if changes:
             _refuse_stale(locked, user, changes, seen)
             write(changes)
+            _edits_of(locked, user).filter(undone=True, void=False).update(void=True)
             entry = _record(locked, user, what, changes, JournalEntry.Kind.EDIT, edit)
             snapshots.keep(locked, before.with_document(after, changes, entry.pk, entry.revision))
     mix.refresh_from_db()
@@ -59,14 +61,16 @@ def redo(mix: Mix, user: User) -> JournalEntry:
 
 def next_undo(mix: Mix, user: User) -> JournalEntry | None:
     """The change that `undo` would take back."""
-    return mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT, undone=False).defer("changes").first()
+    return _edits_of(mix, user).filter(undone=False).defer("changes").first()
 
 
 def next_redo(mix: Mix, user: User) -> JournalEntry | None:
-    """The earliest undone edit that no later edit of the same person has made void."""
-    last = next_undo(mix, user)
-    undone = mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT, undone=True).defer("changes")
-    return undone.filter(revision__gt=last.revision if last else 0).last()
+    """The earliest undone edit after which the same person has done nothing else."""
+    return _edits_of(mix, user).filter(undone=True, void=False).defer("changes").last()
+
+
+def _edits_of(mix: Mix, user: User) -> QuerySet[JournalEntry]:
+    return mix.journal.filter(user=user.pk, kind=JournalEntry.Kind.EDIT)
 
 
 def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> JournalEntry:

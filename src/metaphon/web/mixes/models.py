@@ -303,6 +303,7 @@ class JournalEntry(models.Model):
     what = models.CharField(max_length=255)
     changes = models.JSONField()
     undone = models.BooleanField(default=False)
+    void = models.BooleanField(default=False)  # undone, and then something else was done
     edit = models.CharField(max_length=40, blank=True)  # by which a listener knows it again
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -39,6 +39,11 @@ class Migration(migrations.Migration):
         ),
         migrations.AddField(
             model_name='journalentry',
+            name='void',
+            field=models.BooleanField(default=False),
+        ),
+        migrations.AddField(
+            model_name='journalentry',
             name='edit',
             field=models.CharField(blank=True, max_length=40),
         ),
