@@ -54,7 +54,9 @@ def targets() -> Iterator[str]:
     """Three targets in one pass, against each alone."""
     mix = _lamp()
     together, *alone = in_turn(
-        lambda: _rendered(mix, _THREE), *(lambda t=t: _rendered(mix, (t,)) for t in _THREE), rounds=3
+        lambda: _rendered(mix, _THREE),
+        *(lambda t=t: _rendered(mix, (t,)) for t in _THREE),
+        rounds=3,
     )
     length_s = compile(mix).duration_s
     for name, took in zip(("three at once", *_THREE), (together, *alone), strict=True):
@@ -63,7 +65,9 @@ def targets() -> Iterator[str]:
 
 
 def stereo() -> Iterator[str]:
-    """The demo to stereo, against a plain program that reads, adds and writes the same files with no graph."""
+    """The demo to stereo, against a plain program that reads, adds and writes the same files with
+    no graph.
+    """
     mix = _lamp()
     paths = [clip.file for track in mix.tracks for clip in track.clips]
 
@@ -75,7 +79,10 @@ def stereo() -> Iterator[str]:
         soundfile.write(str(_scratch() / "plain.wav"), total, mix.sample_rate_hz, subtype="PCM_24")
 
     over, took = ratio(lambda: _rendered(mix, ("0+2+0",)), plain)
-    yield f"graph, reverb, panning and measures over plain reading and adding: {over:.1f} ({took:.2f} s)"
+    yield (
+        "graph, reverb, panning and measures over plain reading and adding: "
+        f"{over:.1f} ({took:.2f} s)"
+    )
 
 
 def measure() -> Iterator[str]:
@@ -90,7 +97,10 @@ def measure() -> Iterator[str]:
         meter.finish()
 
     over, took = ratio(ours, lambda: pyloudnorm.Meter(rate).integrated_loudness(sound.T))
-    yield f"loudness, true peak, correlation and their history over one figure of a plain tool: {over:.2f} ({took:.2f} s)"
+    yield (
+        "loudness, true peak, correlation and their history over one figure of a "
+        f"plain tool: {over:.2f} ({took:.2f} s)"
+    )
 
 
 def memory() -> Iterator[str]:
@@ -112,9 +122,14 @@ def memory() -> Iterator[str]:
         '"layout":"0+5+0","chain":[{"kind":"network_reverb"}]}],"targets":["0+2+0","0+5+0","binaural"]}'
     )
     command = ["render", str(folder / "hour.mix.json"), "--out", str(folder / "out")]
-    subprocess.run([sys.executable, "-m", "metaphon.cli", *command], check=True, stdout=subprocess.DEVNULL)
+    subprocess.run(
+        [sys.executable, "-m", "metaphon.cli", *command], check=True, stdout=subprocess.DEVNULL
+    )
     peak_mib = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
-    yield f"60 minutes, 8 tracks, one reverb, three targets: {peak_mib:.0f} MiB at its peak (asked: under 1 GB)"
+    yield (
+        f"60 minutes, 8 tracks, one reverb, three targets: {peak_mib:.0f} MiB at "
+        "its peak (asked: under 1 GB)"
+    )
 
 
 def basics() -> Iterator[str]:
@@ -138,5 +153,6 @@ def basics() -> Iterator[str]:
 
 
 CASES: dict[str, Callable[[], Iterator[str]]] = {
-    case.__name__: case for case in (targets, stereo, measure, basics, edits, field, flow, listen, memory)
+    case.__name__: case
+    for case in (targets, stereo, measure, basics, edits, field, flow, listen, memory)
 }

@@ -4,7 +4,9 @@ import os
 
 
 def ready() -> None:
-    """Set Django up on the database that `bin/bench` has started, its tables made where there are none."""
+    """Set Django up on the database that `bin/bench` has started, its tables made where there are
+    none.
+    """
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
     import django
 

@@ -1,4 +1,7 @@
-"""Many moving objects: to loudspeakers and headphones at once, and against a plain convolution of the same length."""
+"""Many moving objects.
+
+To loudspeakers and headphones at once, and against a plain convolution of the same length.
+"""
 
 import tempfile
 import time
@@ -34,13 +37,23 @@ def field() -> Iterator[str]:
         ]
         lanes = []
         for i in range(_OBJECTS):
-            start, speed, high = random.uniform(-180, 180), random.uniform(10, 60), random.uniform(-30, 80)
+            start, speed, high = (
+                random.uniform(-180, 180),
+                random.uniform(10, 60),
+                random.uniform(-30, 80),
+            )
             turns = [(start + speed * t + 180) % 360 - 180 for t in range(_LENGTH_S)]
             points = [{"t_s": float(t), "value": a} for t, a in enumerate(turns)]
             lanes.append({"target": f"o{i}/placement/azimuth_deg", "points": points})
-            heights = [{"t_s": 0.0, "value": high, "curve": "smooth"}, {"t_s": float(_LENGTH_S), "value": -high / 2}]
+            heights = [
+                {"t_s": 0.0, "value": high, "curve": "smooth"},
+                {"t_s": float(_LENGTH_S), "value": -high / 2},
+            ]
             lanes.append({"target": f"o{i}/placement/elevation_deg", "points": heights})
-        mix = parse({"format": "metaphon-mix", "title": "Many", "tracks": tracks, "automation": lanes}, "Many")
+        mix = parse(
+            {"format": "metaphon-mix", "title": "Many", "tracks": tracks, "automation": lanes},
+            "Many",
+        )
         plan = compile(mix)
 
         def rendered(*targets: str) -> float:
@@ -58,6 +71,7 @@ def field() -> Iterator[str]:
             took = rendered(*targets)
             asked = " (asked: 3)" if len(targets) == 2 else ""
             yield (
-                f"118 moving objects to {' and '.join(targets)}: {_LENGTH_S / took:.1f} x real time{asked}, "
+                f"118 moving objects to {' and '.join(targets)}: {_LENGTH_S / took:.1f} x "
+                f"real time{asked}, "
                 f"{took / plain:.2f} of plain convolution of as many ears that stand still"
             )

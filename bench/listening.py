@@ -1,4 +1,7 @@
-"""Live listening: what a stretch costs, how soon an edit is heard in a browser, how many can listen at once."""
+"""Live listening.
+
+What a stretch costs, how soon an edit is heard in a browser, how many can listen at once.
+"""
 
 import json
 import os
@@ -43,7 +46,10 @@ def listen() -> Iterator[str]:
 
 
 def _stolen_s() -> float:
-    """Seconds that the machine under this one has given to others: what no program here can help."""
+    """Seconds that the machine under this one has given to others.
+
+    What no program here can help.
+    """
     first = Path("/proc/stat").read_text().split("\n", 1)[0].split()
     return float(first[8]) / os.sysconf("SC_CLK_TCK")
 
@@ -62,12 +68,18 @@ def _stretches(lamp: Path) -> Iterator[str]:
             times.append((time.perf_counter() - began) * 1000.0)
         session.close()
         middle, high = np.percentile(times[10:], [50, 99])
-        yield f"a stretch of {target}, {through}: {middle:.1f} ms, 99 % under {high:.0f} ms, of {_STRETCH / 48:.0f} ms"
+        yield (
+            f"a stretch of {target}, {through}: {middle:.1f} ms, 99 % under {high:.0f} "
+            f"ms, of {_STRETCH / 48:.0f} ms"
+        )
 
 
 @contextmanager
 def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
-    """The demo on a server of its own, with somebody signed in: address, port for listening, mix, cookie."""
+    """The demo on a server of its own, with somebody signed in.
+
+    Address, port for listening, mix, cookie.
+    """
     ready()
     from django.contrib.auth import get_user_model
     from django.test import Client
@@ -77,7 +89,9 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
     from metaphon.web.mixes.unpacking import unpack
 
     with ExitStack() as stack:
-        user = get_user_model().objects.create_user("bench of listening", password="a long enough word")
+        user = get_user_model().objects.create_user(
+            "bench of listening", password="a long enough word"
+        )
         stack.callback(user.delete)
         document = read(lamp)
         mix = Mix.objects.create(title="Bench", sample_rate_hz=document.sample_rate_hz)
@@ -89,7 +103,9 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
         listen_port = free_port(port + 1)
         variables = {**os.environ, "METAPHON_LISTEN_PORT": str(listen_port)}
         for application, on in ((PAGES, port), (LISTENING, listen_port)):
-            server = subprocess.Popen(command(application, on, "error"), env=variables, start_new_session=True)
+            server = subprocess.Popen(
+                command(application, on, "error"), env=variables, start_new_session=True
+            )
             stack.callback(server.wait)
             stack.callback(server.terminate)
         while port_is_free(port) or port_is_free(listen_port):
@@ -116,7 +132,9 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
         page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
         page.wait_for_selector("#listen .play:not([disabled])")
         player = "import('/static/listen/player.js').then(({ player }) => %s)"
-        page.evaluate(player % "player.hearing({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')")
+        page.evaluate(
+            player % "player.hearing({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')"
+        )
         page.click("#listen .play")
         page.wait_for_timeout(4000)
         page.evaluate(_TAP.read_text().split("\n", 1)[1])
@@ -125,14 +143,17 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
         for number in range(_EDITS):
             page.wait_for_timeout(900)
             down = number % 2 == 0
-            heard = page.evaluate(f"untilHeard('Rain gain', '{'-60' if down else '0'}', {0.2 if down else 5})")
+            heard = page.evaluate(
+                f"untilHeard('Rain gain', '{'-60' if down else '0'}', {0.2 if down else 5})"
+            )
             found.append(heard)
         gaps = page.evaluate(player % "player.gaps") - before
         browser.close()
     times = [t for t in found if t is not None]
     low, middle, high = np.percentile(times, [0, 50, 90])
     yield (
-        f"an edit is heard after {middle:.0f} ms (least {low:.0f}, 9 of 10 under {high:.0f}, most {max(times):.0f}; "
+        f"an edit is heard after {middle:.0f} ms (least {low:.0f}, 9 of 10 under "
+        f"{high:.0f}, most {max(times):.0f}; "
         f"asked: 250), {len(found) - len(times)} of {len(found)} not heard, {gaps} gaps"
     )
 
@@ -142,30 +163,43 @@ def _listeners(port: int, mix_id: int, cookie: str) -> Iterator[str]:
         gaps: list[int] = []
         loads: list[float] = []
         threads = [
-            threading.Thread(target=_listener, args=(port, mix_id, cookie, n, gaps, loads)) for n in range(count)
+            threading.Thread(target=_listener, args=(port, mix_id, cookie, n, gaps, loads))
+            for n in range(count)
         ]
         for thread in threads:
             thread.start()
         for thread in threads:
             thread.join()
         yield (
-            f"{count} at once for {_LISTEN_S:.0f} s: each engine {np.mean(loads):.0%} of real time, "
+            f"{count} at once for {_LISTEN_S:.0f} s: each engine {np.mean(loads):.0%} "
+            "of real time, "
             f"gaps {sum(gaps)} in all"
         )
 
 
-def _listener(port: int, mix_id: int, cookie: str, number: int, gaps: list[int], loads: list[float]) -> None:
-    """Plays as a browser does, by the clock, from half a second after the first stretch has come."""
+def _listener(
+    port: int, mix_id: int, cookie: str, number: int, gaps: list[int], loads: list[float]
+) -> None:
+    """Plays as a browser does, by the clock.
+
+    From half a second after the first stretch has come.
+    """
     from websockets.sync.client import connect
 
     live = connect(
-        f"ws://127.0.0.1:{port}/mix/{mix_id}/listen/live", origin="http://127.0.0.1",  # type: ignore[arg-type]
-        additional_headers={"Cookie": f"sessionid={cookie}"}, open_timeout=60,
-    )  # fmt: skip
+        f"ws://127.0.0.1:{port}/mix/{mix_id}/listen/live",
+        origin="http://127.0.0.1",  # type: ignore[arg-type]
+        additional_headers={"Cookie": f"sessionid={cookie}"},
+        open_timeout=60,
+    )
     state: dict[str, Any] = {
-        "hearings": {"a": {"target": ("0+2+0", "binaural")[number % 2]}, "b": {}}, "monitor": {}, "loop": None,
-        "comparing": False, "active": "a", "matched": True,
-    }  # fmt: skip
+        "hearings": {"a": {"target": ("0+2+0", "binaural")[number % 2]}, "b": {}},
+        "monitor": {},
+        "loop": None,
+        "comparing": False,
+        "active": "a",
+        "matched": True,
+    }
     with live:
         while "ready" not in json.loads(live.recv(60)):
             pass
@@ -194,6 +228,10 @@ def _listener(port: int, mix_id: int, cookie: str, number: int, gaps: list[int],
                 frames = max(min(played, reached), 0)
                 if gap or frames >= said + _REPORT:
                     said = frames
-                    live.send(json.dumps({"do": "played", "epoch": epoch, "frames": frames, "gaps": int(gap)}))
+                    live.send(
+                        json.dumps(
+                            {"do": "played", "epoch": epoch, "frames": frames, "gaps": int(gap)}
+                        )
+                    )
         gaps.append(missed)
         loads.append(load)

@@ -1,4 +1,7 @@
-"""How fast Flow is served for a large mix: 128 tracks and 24 buses, in a database that is rolled back."""
+"""How fast Flow is served for a large mix.
+
+128 tracks and 24 buses, in a database that is rolled back.
+"""
 
 import json
 import statistics
@@ -33,7 +36,9 @@ def _measured() -> Iterator[str]:
     user = get_user_model().objects.create(username="bench of pages")
     mix = Mix.objects.create(title="Large")
     Member.objects.create(mix=mix, user=user, role="owner")
-    audio = AudioFile.objects.create(mix=mix, name="a", file="none.wav", channels=1, frames=48000, source_rate_hz=48000)
+    audio = AudioFile.objects.create(
+        mix=mix, name="a", file="none.wav", channels=1, frames=48000, source_rate_hz=48000
+    )
     unpack(parse({**large_mix("none.wav"), "automation": []}), mix, lambda file: audio)
     client = Client()
     client.force_login(user)

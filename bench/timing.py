@@ -14,7 +14,9 @@ def seconds(work: Work) -> float:
 
 
 def in_turn(*works: Work, rounds: int = 5) -> list[float]:
-    """The median seconds of each, run one after the other `rounds` times after one round to warm up."""
+    """The median seconds of each, run one after the other `rounds` times after one round to warm
+    up.
+    """
     for work in works:
         work()
     runs = [[seconds(work) for work in works] for _ in range(rounds)]

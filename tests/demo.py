@@ -12,7 +12,7 @@ from django.core.management import call_command
 
 from metaphon.core.demo.mixes import write_demo
 
-_COMMAND = "metaphon.web.shell.management.commands.demo.write_demo"
+_COMMAND = "metaphon.web.intake.management.commands.demo.write_demo"
 
 
 @lru_cache(maxsize=1)

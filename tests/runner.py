@@ -1,4 +1,7 @@
-"""The test runner: Django's own, with a scratch storage, one plain closing line and --long for the slow tests."""
+"""The test runner.
+
+Django's own, with a scratch storage, one plain closing line and --long for the slow tests.
+"""
 
 import os
 import sys
@@ -29,7 +32,9 @@ class Runner(DiscoverRunner):
         super().__init__(*args, **options)
         self._closing = "0 passed, 1 failed"
         os.environ["METAPHON_LONG"] = "1" if long else "0"
-        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"  # Playwright's loop runs in the tests' thread
+        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = (
+            "true"  # Playwright's loop runs in the tests' thread
+        )
 
     @classmethod
     def add_arguments(cls, parser: ArgumentParser) -> None:

@@ -24,7 +24,9 @@ def noise(channels: int, seconds: float, seed: int = 1, level: float = 0.1) -> n
     return np.random.default_rng(seed).standard_normal((channels, round(seconds * RATE_HZ))) * level
 
 
-def sine(frequency_hz: float, seconds: float, peak_dbfs: float, rate_hz: int = RATE_HZ) -> np.ndarray:
+def sine(
+    frequency_hz: float, seconds: float, peak_dbfs: float, rate_hz: int = RATE_HZ
+) -> np.ndarray:
     t = np.arange(round(seconds * rate_hz)) / rate_hz
     return 10 ** (peak_dbfs / 20) * np.sin(2 * np.pi * frequency_hz * t)
 
@@ -57,13 +59,19 @@ class FolderTest(unittest.TestCase):
             track.setdefault("id", f"t{number}")
             track.setdefault("name", track["id"])
             if "sound" in track:
-                track["clips"] = [{"file": track.pop("sound"), "start_s": track.pop("start_s", 0.0)}]
+                track["clips"] = [
+                    {"file": track.pop("sound"), "start_s": track.pop("start_s", 0.0)}
+                ]
             made.append(track)
         document = {"format": "metaphon-mix", "title": "Test", "tracks": made, **rest}
         return with_files(parse(document), lambda file: self.folder / file)
 
-    def rendered(self, mix: Any, target: str, block_frames: int = BLOCK_FRAMES, **span: Any) -> np.ndarray:
+    def rendered(
+        self, mix: Any, target: str, block_frames: int = BLOCK_FRAMES, **span: Any
+    ) -> np.ndarray:
         """One target of a mix, whole, as (channels, frames)."""
         plan = compile(mix)
         outputs = outputs_of(mix, plan, [target], "none")
-        return np.concatenate([b[0] for b in render(plan, outputs, block_frames=block_frames, **span)], axis=1)
+        return np.concatenate(
+            [b[0] for b in render(plan, outputs, block_frames=block_frames, **span)], axis=1
+        )

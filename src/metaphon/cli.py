@@ -1,4 +1,7 @@
-"""The command line: one JSON object on standard output, words on standard error, status 0 only on success."""
+"""The command line.
+
+One JSON object on standard output, words on standard error, status 0 only on success.
+"""
 
 import argparse
 import json
@@ -24,7 +27,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         print(error, file=sys.stderr)
         return 2
     except (PermissionError, IsADirectoryError, NotADirectoryError, FileExistsError) as error:
-        print(f"{error.filename} cannot be used: {error.strerror}. Choose another place.", file=sys.stderr)
+        print(
+            f"{error.filename} cannot be used: {error.strerror}. Choose another place.",
+            file=sys.stderr,
+        )
         return 2
     except KeyboardInterrupt:
         print("Stopped; nothing was left behind.", file=sys.stderr)
@@ -56,10 +62,14 @@ def _parser() -> argparse.ArgumentParser:
 
     measure = commands.add_parser("measure", help="measure an audio file")
     measure.add_argument("file", type=Path, metavar="FILE")
-    measure.add_argument("--layout", help="a BS.2051 name; guessed from the channels where not given")
+    measure.add_argument(
+        "--layout", help="a BS.2051 name; guessed from the channels where not given"
+    )
     measure.set_defaults(run=_measure)
 
-    align = commands.add_parser("align", help="find delay and polarity between two recordings of one sound")
+    align = commands.add_parser(
+        "align", help="find delay and polarity between two recordings of one sound"
+    )
     align.add_argument("reference", type=Path, metavar="REFERENCE")
     align.add_argument("other", type=Path, metavar="OTHER")
     align.set_defaults(run=_align)
@@ -74,7 +84,9 @@ def _parser() -> argparse.ArgumentParser:
     edit.add_argument("--out", type=Path, required=True, metavar="NEW.json")
     edit.set_defaults(run=_edit)
 
-    schema = commands.add_parser("schema", help="print the JSON schema of the mix document, or of its commands")
+    schema = commands.add_parser(
+        "schema", help="print the JSON schema of the mix document, or of its commands"
+    )
     schema.add_argument("--commands", action="store_true", help="of the commands that edit it")
     schema.set_defaults(run=_schema)
 
@@ -94,7 +106,11 @@ def _render(options: argparse.Namespace) -> Answer:
 
     def show(progress: Progress) -> None:
         if sys.stderr.isatty():
-            print(f"\r{progress.done:4.0%}  {progress.speed_x_realtime:.1f} x real time", end="", file=sys.stderr)
+            print(
+                f"\r{progress.done:4.0%}  {progress.speed_x_realtime:.1f} x real time",
+                end="",
+                file=sys.stderr,
+            )
 
     document = read(options.mix)
     targets = options.targets.split(",") if options.targets else list(document.targets)
@@ -116,7 +132,12 @@ def _render(options: argparse.Namespace) -> Answer:
     entries = [entry(result) for result in results]
     report = options.out / report_name(mix.title, "txt")
     report.write_text(as_text(mix, entries, findings, options.bits), encoding="utf-8")
-    return {"files": entries, "speed_x_realtime": round(speed, 2), "findings": findings, "report": str(report)}
+    return {
+        "files": entries,
+        "speed_x_realtime": round(speed, 2),
+        "findings": findings,
+        "report": str(report),
+    }
 
 
 def _measure(options: argparse.Namespace) -> Answer:
@@ -128,7 +149,10 @@ def _measure(options: argparse.Namespace) -> Answer:
     if options.layout:
         layout = layout_named(options.layout)
         if layout.channels != info.channels:
-            raise InputError(f"{layout.title} has {layout.channels} channels, {options.file.name} has {info.channels}.")
+            raise InputError(
+                f"{layout.title} has {layout.channels} channels, {options.file.name} has "
+                f"{info.channels}."
+            )
     else:
         layout = layout_for_channels(info.channels)
     meter = ProgrammeMeter(info.channels, info.sample_rate_hz, layout)
@@ -145,8 +169,10 @@ def _align(options: argparse.Namespace) -> Answer:
     one, two = probe(options.reference), probe(options.other)
     if one.sample_rate_hz != two.sample_rate_hz:
         raise InputError("The two recordings differ in sample rate; bring them to one rate first.")
-    sounds = [ClipReader(path).read(0, info.frames).mean(axis=0) for path, info in
-              ((options.reference, one), (options.other, two))]  # fmt: skip
+    sounds = [
+        ClipReader(path).read(0, info.frames).mean(axis=0)
+        for path, info in ((options.reference, one), (options.other, two))
+    ]
     found = align(sounds[0], sounds[1], one.sample_rate_hz)
     if found is None:
         raise InputError("One of the two recordings is silent; there is nothing to align.")

@@ -47,7 +47,9 @@ class BrowserTest(unittest.TestCase):
         hashers = ["django.contrib.auth.hashers.PBKDF2PasswordHasher"]
         cls.enterClassContext(override_settings(MEDIA_ROOT=cls.storage, PASSWORD_HASHERS=hashers))
         database = connection.settings_dict
-        assert database["NAME"].startswith("test_"), "these tests write, and only to a test database"
+        assert database["NAME"].startswith("test_"), (
+            "these tests write, and only to a test database"
+        )
         # nothing of another class is left: its recordings are gone with its storage
         call_command("flush", interactive=False, verbosity=0)
         with connection.cursor() as cursor:
@@ -71,19 +73,24 @@ class BrowserTest(unittest.TestCase):
         cls.begin(command(PAGES, port, "error"))
         cls.begin(command(LISTENING, listen_port, "error"))
         cls.worker = cls.begin(WORK)
-        cls.wait_for(lambda: urllib.request.urlopen(f"{cls.address}/health", timeout=1).status == 200)
+        cls.wait_for(
+            lambda: urllib.request.urlopen(f"{cls.address}/health", timeout=1).status == 200
+        )
         cls.wait_for(lambda: not port_is_free(listen_port))
         expect.set_options(timeout=20000)  # a slow machine is no fault
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)
         cls.chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=list(_FLAGS))
         cls.addClassCleanup(cls.chromium.close)
-        # while Playwright's loop runs the tests have a connection of their own, which nothing else would close
+        # while Playwright's loop runs the tests have a connection of their own, which nothing else
+        # would close
         cls.addClassCleanup(connections.close_all)
 
     @classmethod
     def begin(cls, what: list[str]) -> subprocess.Popen[bytes]:
-        child = subprocess.Popen(what, env=cls.environment, stdout=subprocess.DEVNULL, start_new_session=True)
+        child = subprocess.Popen(
+            what, env=cls.environment, stdout=subprocess.DEVNULL, start_new_session=True
+        )
         cls.addClassCleanup(cls.end, child)
         return child
 
@@ -109,7 +116,9 @@ class BrowserTest(unittest.TestCase):
 
     def open(self, user: str = "demo", password: str = "harbour-lamp") -> Page:
         """A signed-in page; any fault in the page's scripts fails the test."""
-        context = self.chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+        context = self.chromium.new_context(
+            viewport={"width": 1280, "height": 800}, accept_downloads=True
+        )
         self.addCleanup(context.close)
         page = context.new_page()
         page.set_default_timeout(20000)

@@ -35,7 +35,9 @@ class Field(BrowserTest):
         page.mouse.up()
         self.wait_for(lambda: self.place("Ship's horn") != (120.0, 8.0))
         azimuth, elevation = self.place("Ship's horn")
-        self.assertLess(abs(azimuth) + abs(elevation), 3.0)  # the middle of the chart is straight ahead
+        self.assertLess(
+            abs(azimuth) + abs(elevation), 3.0
+        )  # the middle of the chart is straight ahead
         page.click("#undo")
         self.wait_for(lambda: self.place("Ship's horn") == (120.0, 8.0))
         page.wait_for_load_state("networkidle")
@@ -51,7 +53,9 @@ class Field(BrowserTest):
         expect(azimuth_field).to_have_value("−45.0")
         expect(page.locator("#field-list tr[data-id]")).to_have_count(13)
         middle = chart["x"] + chart["width"] / 2
-        self.wait_for(lambda: self.body(page, "Ship's horn")["x"] > middle)  # the chart follows what was typed
+        self.wait_for(
+            lambda: self.body(page, "Ship's horn")["x"] > middle
+        )  # the chart follows what was typed
 
     def test_several_at_once(self) -> None:
         page = self.field()
@@ -75,8 +79,12 @@ class Field(BrowserTest):
             expect(labels).to_have_count(6)
             for one, other in combinations([label.bounding_box() for label in labels.all()], 2):
                 assert one and other
-                across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(one["x"], other["x"])
-                down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(one["y"], other["y"])
+                across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(
+                    one["x"], other["x"]
+                )
+                down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(
+                    one["y"], other["y"]
+                )
                 self.assertFalse(across > 2 and down > 2, (view, one, other))
             # the two narrators stand at one place, so that one hides the number of the other
             numbered = {text for text in labels.all_text_contents() if text[0].isdigit()}
@@ -96,7 +104,10 @@ class Field(BrowserTest):
         found: list[Any] = []
         mark = page.locator(f'.object[aria-label$="{name}"] .body')
         self.wait_for(
-            lambda: found.append(mark.bounding_box()) or (len(found) > 1 and found[-1] and found[-1] == found[-2])
+            lambda: (
+                found.append(mark.bounding_box())
+                or (len(found) > 1 and found[-1] and found[-1] == found[-2])
+            )
         )
         return found[-1]
 
@@ -107,7 +118,9 @@ class Field(BrowserTest):
 
     def lanes(self, name: str) -> set[str]:
         ref = Strip.objects.get(name=name, mix__title="The Lamp at Skerrow").ref
-        found = Automation.objects.filter(target__startswith=f"{ref}/placement/").values_list("target", flat=True)
+        found = Automation.objects.filter(target__startswith=f"{ref}/placement/").values_list(
+            "target", flat=True
+        )
         return {target.rsplit("/", 1)[1] for target in found}
 
     def test_a_gesture_is_recorded_while_it_plays_and_a_path_is_drawn(self) -> None:
@@ -148,7 +161,9 @@ class Field(BrowserTest):
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         strips = Strip.objects.filter(mix=mix, name__in=("Ship's horn", "Choir hum"))
         owner = mix.members.get().user
-        journal.apply(mix, owner, SetGroup(strips=tuple(strip.ref for strip in strips), name="Birds"))
+        journal.apply(
+            mix, owner, SetGroup(strips=tuple(strip.ref for strip in strips), name="Birds")
+        )
         page.reload()
         page.wait_for_selector("#field-chart .object")
         before = {name: self.place(name) for name in ("Ship's horn", "Choir hum")}
@@ -175,7 +190,9 @@ class Field(BrowserTest):
         page.select_option(".lane-tools [name=parameter]", "placement/x")
         expect(page.locator("#lane .point").first).to_be_visible()
         page.click("text=Go back to it")
-        row = Placement.objects.filter(strip__name="Rowing boat", strip__mix__title="The Lamp at Skerrow")
+        row = Placement.objects.filter(
+            strip__name="Rowing boat", strip__mix__title="The Lamp at Skerrow"
+        )
         self.wait_for(lambda: row.get().coordinates == "sphere")
 
     def test_a_lane_is_edited_by_mouse_and_keys(self) -> None:
@@ -219,14 +236,21 @@ class Field(BrowserTest):
         page.click("[data-part=size]")
         page.get_by_label("Ship's horn, Diffuseness").fill("0.4")
         page.keyboard.press("Enter")
-        row = Placement.objects.filter(strip__name="Ship's horn", strip__mix__title="The Lamp at Skerrow")
+        row = Placement.objects.filter(
+            strip__name="Ship's horn", strip__mix__title="The Lamp at Skerrow"
+        )
         self.wait_for(lambda: row.get().diffuseness == 0.4)
         page.wait_for_load_state("networkidle")
-        expect(page.get_by_label("Ship's horn, Diffuseness")).to_be_visible()  # the same part stays open
+        expect(
+            page.get_by_label("Ship's horn, Diffuseness")
+        ).to_be_visible()  # the same part stays open
         page.wait_for_selector("#listen .play:not([disabled])")
         page.click("[data-stand-in=noise]")
         expect(page.locator(".chip")).to_have_text("Test signal")
-        level = "import('/static/listen/player.js').then(({ player }) => Math.max(...(player.step?.peak ?? [-120])))"
+        level = (
+            "import('/static/listen/player.js').then(({ player }) => "
+            "Math.max(...(player.step?.peak ?? [-120])))"
+        )
         self.wait_for(lambda: page.evaluate(level) > -40.0)
         page.click("[data-stand-in=noise]")
         expect(page.locator(".chip")).to_have_count(0)

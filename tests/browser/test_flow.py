@@ -1,4 +1,7 @@
-"""Flow in the browser: routes drawn by hand, by keys and in bulk, undone; a print made, woken and made again."""
+"""Flow in the browser: routes drawn by hand, by keys and in bulk, undone.
+
+A print made, woken and made again.
+"""
 
 from playwright.sync_api import Page, expect
 
@@ -18,7 +21,9 @@ class Flow(BrowserTest):
 
     def drag(self, page: Page, start: str, end: str) -> None:
         boxes = [page.locator(f'.node[data-name="{name}"]').bounding_box() for name in (start, end)]
-        middles = [(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2) for box in boxes if box]
+        middles = [
+            (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2) for box in boxes if box
+        ]
         page.mouse.move(*middles[0])
         page.mouse.down()
         page.mouse.move(middles[1][0] - 10, middles[1][1], steps=4)
@@ -76,7 +81,10 @@ class Flow(BrowserTest):
         page.select_option("[aria-label='Route the chosen']", label="Boats")
         page.click("#chosen [data-do=feed]")
         self.wait_for(
-            lambda: all(self.named(f"Low drum {n}").output_bus == self.named("Boats") for n in ("one", "two"))
+            lambda: all(
+                self.named(f"Low drum {n}").output_bus == self.named("Boats")
+                for n in ("one", "two")
+            )
         )
         expect(page.get_by_label("Low drum one feeds")).to_have_value(self.named("Boats").ref)
         expect(page.get_by_label("Choose Low drum one")).to_be_checked()
@@ -98,11 +106,18 @@ class Flow(BrowserTest):
         band = page.get_by_label("Band 1, Gain")
         band.fill("6")
         band.press("Enter")
-        self.wait_for(lambda: self.named("Harmonium").processors.get().parameters["bands"][0].get("gain_db") == 6.0)
+        self.wait_for(
+            lambda: (
+                self.named("Harmonium").processors.get().parameters["bands"][0].get("gain_db")
+                == 6.0
+            )
+        )
         page.select_option("[aria-label='Equaliser, phase']", value="linear")
         expect(page.locator("#panel .part .head .fig").first).to_contain_text("2048")
         page.click("[aria-label='Bypass Equaliser']")
-        expect(page.locator("[aria-label='Bypass Equaliser']")).to_have_attribute("aria-pressed", "true")
+        expect(page.locator("[aria-label='Bypass Equaliser']")).to_have_attribute(
+            "aria-pressed", "true"
+        )
 
     def test_a_finding_is_mended_with_one_press(self) -> None:
         page = self.flow("table")
@@ -126,4 +141,6 @@ class Flow(BrowserTest):
         self.wait_for(lambda: not self.named("Gull").resting and self.named("Gull print 1").resting)
         page.wait_for_load_state("networkidle")
         page.click("#panel >> button:has-text('Print again')")
-        self.wait_for(lambda: self.mix.strips.filter(name="Gull print 2", resting=False).exists(), 60)
+        self.wait_for(
+            lambda: self.mix.strips.filter(name="Gull print 2", resting=False).exists(), 60
+        )

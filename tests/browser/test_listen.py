@@ -37,22 +37,33 @@ class Live(BrowserTest):
     def plays_on(self, page: Page, seconds: float = 0.5) -> None:
         """Whether sound goes on: forwards, or round a loop."""
         before = self.player(page, "player.position")
-        self.wait_for(lambda: not 0 <= self.player(page, "player.position") - before < seconds * 48000, 20)
+        self.wait_for(
+            lambda: not 0 <= self.player(page, "player.position") - before < seconds * 48000, 20
+        )
         self.assertTrue(self.player(page, "player.playing"))
 
     def test_an_edit_is_heard_and_the_sound_goes_on_from_page_to_page(self) -> None:
         page = self.open()
         self.begin_at(page, "flow/?view=table")
         self.player(page, "player.hearing({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')")
-        self.player(page, "player.set({ loop: [0, 50 * 48000] })")  # so that a slow machine does not reach the end
+        self.player(
+            page, "player.set({ loop: [0, 50 * 48000] })"
+        )  # so that a slow machine does not reach the end
         page.keyboard.press("Space")
         self.wait_for(lambda: self.player(page, "player.position") > 24000)
         page.evaluate(TAP)
         self.wait_for(lambda: page.evaluate("level()") > 1e-4)
-        self.assertIsNotNone(page.evaluate("untilHeard('Rain gain', '-60', 0.2)"), "the fader going down is not heard")
+        self.assertIsNotNone(
+            page.evaluate("untilHeard('Rain gain', '-60', 0.2)"),
+            "the fader going down is not heard",
+        )
         expect(page.get_by_label("Rain gain", exact=True)).to_have_value("−60.0")
-        self.wait_for(lambda: Strip.objects.get(ref="rain", mix__title="The Lamp at Skerrow").gain_db == -60.0)
-        self.assertIsNotNone(page.evaluate("untilHeard('Rain gain', '0', 5)"), "the fader going up is not heard")
+        self.wait_for(
+            lambda: Strip.objects.get(ref="rain", mix__title="The Lamp at Skerrow").gain_db == -60.0
+        )
+        self.assertIsNotNone(
+            page.evaluate("untilHeard('Rain gain', '0', 5)"), "the fader going up is not heard"
+        )
         page.click("button[aria-label='Mute Rain']")
         self.wait_for(lambda: page.evaluate("level()") < 1e-6)
         page.click("#undo")
@@ -107,7 +118,11 @@ class Live(BrowserTest):
         expect(page.locator(".side.heard")).to_have_attribute("data-side", "b")
         page.locator("body").press("b")
         expect(page.locator(".side.heard")).to_have_attribute("data-side", "a")
-        self.wait_for(lambda: any(text not in ("0.0 dB", "–") for text in page.locator(".applied").all_inner_texts()))
+        self.wait_for(
+            lambda: any(
+                text not in ("0.0 dB", "–") for text in page.locator(".applied").all_inner_texts()
+            )
+        )
         page.click("[data-blind]")
         for answer in ("a", "b", "a"):
             self.plays_on(page, 0.2)
@@ -141,7 +156,9 @@ class Live(BrowserTest):
         page.fill("[data-keep-preset] [name=name]", "Evening")
         page.click("[data-keep-preset] button")
         page.wait_for_selector("[data-preset]", state="attached")
-        self.player(page, "player.set({ monitor: { through: 'plain', checks: {}, silent: [], alone: [] } })")
+        self.player(
+            page, "player.set({ monitor: { through: 'plain', checks: {}, silent: [], alone: [] } })"
+        )
         page.click("summary:has-text('Presets')")
         page.click("[data-preset]")
         self.assertEqual(self.player(page, "player.state.monitor.through"), "virtual_pair")
@@ -149,20 +166,30 @@ class Live(BrowserTest):
         page.click("[data-calibrate]")
         expect(page.locator(".told li")).to_have_count(4)
         page.click("[data-apply]")
-        self.assertEqual(self.player(page, "player.state.monitor.loudspeakers.loudspeakers[4].output"), 6)
+        self.assertEqual(
+            self.player(page, "player.state.monitor.loudspeakers.loudspeakers[4].output"), 6
+        )
         page.click("button:has-text('Coded')")
         page.click("#listen .play")
         self.plays_on(page)
 
     def test_timecode(self) -> None:
-        """SMPTE ST 12-1: the first numbers left out, and none at ten minutes; an hour of drop-frame is an hour."""
+        """SMPTE ST 12-1: the first numbers left out, and none at ten minutes.
+
+        An hour of drop-frame is an hour.
+        """
         page = self.open()
         self.begin_at(page, "listen/")
         cases = (
-            (1800, "29.97df", "00:01:00;02"), (1799, "29.97df", "00:00:59;29"), (17982, "29.97df", "00:10:00;00"),
-            (107892, "29.97df", "01:00:00;00"), (107892, "29.97", "00:59:56:12"), (90000, "25", "01:00:00:00"),
-            (36, "24", "00:00:01:12"), (45, "30", "00:00:01:15"),
-        )  # fmt: skip
+            (1800, "29.97df", "00:01:00;02"),
+            (1799, "29.97df", "00:00:59;29"),
+            (17982, "29.97df", "00:10:00;00"),
+            (107892, "29.97df", "01:00:00;00"),
+            (107892, "29.97", "00:59:56:12"),
+            (90000, "25", "01:00:00:00"),
+            (36, "24", "00:00:01:12"),
+            (45, "30", "00:00:01:15"),
+        )
         for count, form, words in cases:
             rate = {"29.97df": 30000 / 1001, "29.97": 30000 / 1001}.get(form, float(form[:2]))
             frame = -(-count * 48000 // rate)
@@ -174,17 +201,22 @@ class Live(BrowserTest):
             self.assertEqual(shown, words)
             self.assertLessEqual(abs(back - frame), 1)
 
-    # the audio thread's own part, fed by hand: what comes in goes out to the sample, and nothing clicks
+    # the audio thread's own part, fed by hand: what comes in goes out to the sample, and nothing
+    # clicks
 
     def run_sink(
         self, seconds: float, *steps: tuple[float, list[dict[str, Any]]]
     ) -> tuple[np.ndarray, list[dict[str, Any]]]:
         page = self.open()
-        found = page.evaluate(SINK, [[{"at": at, "send": messages} for at, messages in steps], seconds])
+        found = page.evaluate(
+            SINK, [[{"at": at, "send": messages} for at, messages in steps], seconds]
+        )
         return np.array([found["left"], found["right"]]), found["reports"]
 
     @staticmethod
-    def stretch(first: float, slope: float, count: int, whole: int = 1, channels: int = 2) -> dict[str, Any]:
+    def stretch(
+        first: float, slope: float, count: int, whole: int = 1, channels: int = 2
+    ) -> dict[str, Any]:
         return {"whole": whole, "samples": [first, slope, count, channels]}
 
     def test_stretches_of_any_length_join_to_the_sample(self) -> None:
@@ -195,7 +227,9 @@ class Live(BrowserTest):
             at += count
         sound, reports = self.run_sink(0.5, (0, [*parts, {"ended": True}]))
         begin = int(np.argmax(sound[0] != 0)) - 1
-        np.testing.assert_allclose(sound[0, begin + 300 : begin + at], np.arange(300, at) * slope, atol=1e-6)
+        np.testing.assert_allclose(
+            sound[0, begin + 300 : begin + at], np.arange(300, at) * slope, atol=1e-6
+        )
         np.testing.assert_allclose(sound[1], -sound[0], atol=1e-7)
         self.assertEqual(np.abs(sound[:, begin + at :]).max(), 0.0)
         self.assertEqual(sum(report["gaps"] for report in reports), 0, "the end is no gap")
@@ -207,7 +241,9 @@ class Live(BrowserTest):
             (0, [self.stretch(0.5, 0.0, 4800)]),
             (0.3, [self.stretch(0.5, 0.0, 4800)]),
         )
-        self.assertEqual(sum(report["gaps"] for report in reports), 2)  # after the first and after the last
+        self.assertEqual(
+            sum(report["gaps"] for report in reports), 2
+        )  # after the first and after the last
         back = round(0.3 * 48000 / QUANTUM) * QUANTUM
         self.assertEqual(np.abs(sound[:, 10000 : back - QUANTUM]).max(), 0.0)
         again = sound[0, back - 2 * QUANTUM : back + 4000]
@@ -227,7 +263,9 @@ class Live(BrowserTest):
         self.assertEqual({report["whole"] for report in reports if report["frames"]}, {1, 2})
 
     def test_pausing_fades_and_more_channels_than_outputs_do_no_harm(self) -> None:
-        sound, reports = self.run_sink(0.4, (0, [self.stretch(0.5, 0.0, 19200, channels=6)]), (0.2, [{"quiet": True}]))
+        sound, reports = self.run_sink(
+            0.4, (0, [self.stretch(0.5, 0.0, 19200, channels=6)]), (0.2, [{"quiet": True}])
+        )
         self.assertAlmostEqual(float(sound[1, 9000]), -0.5, places=6)
         self.assertLess(np.abs(np.diff(sound[0, 2000:])).max(), 0.5 / 200)
         self.assertEqual(np.abs(sound[:, 10200:]).max(), 0.0)
@@ -308,7 +346,12 @@ class Several(BrowserTest):
             journal.apply(mix, user, AddProcessor(strip=bells.ref, processor="basics"))
 
         def narrow(at: int) -> str:
-            command = {"kind": "set", "strips": [bells.ref], "path": f"chain/{at}/width", "value": 0.0}
+            command = {
+                "kind": "set",
+                "strips": [bells.ref],
+                "path": f"chain/{at}/width",
+                "value": 0.0,
+            }
             return json.dumps({"preview": command, "control": f"{bells.ref} {at}"})
 
         hearing = {"target": "0+2+0", "what": "alone", "strip": bells.ref}
@@ -345,8 +388,16 @@ class Several(BrowserTest):
         with self.connect(mix, self.cookie(self.open()), self.address) as live:
             while "ready" not in json.loads(live.recv(30)):
                 pass
-            for nonsense in ("", "{", "[]", '{"do": 3}', '{"state": {}}', '{"state": {"hearings": {"a": {"target": "x"}, '
-                             '"b": {}}, "monitor": {}}}', '{"preview": "/", "value": 3}', "x" * 30000):  # fmt: skip
+            for nonsense in (
+                "",
+                "{",
+                "[]",
+                '{"do": 3}',
+                '{"state": {}}',
+                '{"state": {"hearings": {"a": {"target": "x"}, "b": {}}, "monitor": {}}}',
+                '{"preview": "/", "value": 3}',
+                "x" * 30000,
+            ):
                 live.send(nonsense)
                 self.assertIn("message", json.loads(live.recv(30)))
             live.send(json.dumps({"do": "play", "at": 0}))

@@ -64,7 +64,9 @@ class WholePath(BrowserTest):
         expect(page.locator("#history-list")).to_contain_text("Ship's horn to Cave: level -3 dB")
         page.keyboard.press("Escape")
         self.render(page)
-        expect(page.locator("#renders section:first-child")).to_contain_text("Hand-bells is heard twice")
+        expect(page.locator("#renders section:first-child")).to_contain_text(
+            "Hand-bells is heard twice"
+        )
         page.locator("[data-hear]").first.click()
         heard = "import('/static/listen/player.js').then(({ player }) => player.position / 48000)"
         self.wait_for(lambda: page.evaluate(heard) > 0.5)
@@ -78,7 +80,9 @@ class WholePath(BrowserTest):
             with page.expect_download() as download:
                 page.locator("#renders section:first-child a:has-text('WAV')").nth(number).click()
             info = soundfile.info(str(download.value.path()))
-            self.assertEqual((info.channels, info.samplerate, info.subtype), (channels, RATE_HZ, "PCM_24"))
+            self.assertEqual(
+                (info.channels, info.samplerate, info.subtype), (channels, RATE_HZ, "PCM_24")
+            )
         with page.expect_download() as download:
             page.locator("#renders section:first-child a:has-text('JSON')").click()
         self.assertEqual(len(json.loads(Path(download.value.path()).read_text())["files"]), 3)
@@ -86,7 +90,9 @@ class WholePath(BrowserTest):
     def test_an_own_mix_from_several_files(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             voice, bell = noise(1, 1.0)[0], noise(2, 1.0, 2)
-            paths = [Path(folder) / name for name in ("voice.wav", "bell.flac", "drum.aiff", "text.wav")]
+            paths = [
+                Path(folder) / name for name in ("voice.wav", "bell.flac", "drum.aiff", "text.wav")
+            ]
             for path, sound in zip(paths, (voice, bell.T, voice), strict=False):
                 soundfile.write(str(path), sound, RATE_HZ, subtype="PCM_24")
             paths[3].write_text("not sound")
@@ -95,7 +101,9 @@ class WholePath(BrowserTest):
             page.click("text=Make a mix")
             page.wait_for_load_state("networkidle")  # its scripts are there
             page.set_input_files("input[type=file]", [str(p) for p in paths])
-            expect(page.locator("#arrivals")).to_contain_text("text.wav is not an audio file that can be read")
+            expect(page.locator("#arrivals")).to_contain_text(
+                "text.wav is not an audio file that can be read"
+            )
             expect(page.locator("#tracks tbody tr")).to_have_count(3)
         self.table(page)
         page.get_by_label("drum is placed as").select_option("object")
@@ -151,7 +159,9 @@ class WholePath(BrowserTest):
         page.reload()
         page.click("form >> button:has-text('Render')")
         page.click("button:has-text('Cancel')")
-        expect(page.locator("#renders section:first-child h2")).to_have_text("Cancelled", timeout=30000)
+        expect(page.locator("#renders section:first-child h2")).to_have_text(
+            "Cancelled", timeout=30000
+        )
         self.assertEqual(mix.renders.first().files.count(), 0)
 
     def test_every_page_is_accessible_by_day_and_night(self) -> None:
@@ -165,11 +175,16 @@ class WholePath(BrowserTest):
                 f"mix/{mix.pk}/flow/?view=table",
                 f"mix/{mix.pk}/flow/?view=map&strip={mix.strips.first().ref}",
                 f"mix/{mix.pk}/field/?sharpness=on",
-                *(f"mix/{mix.pk}/listen/?view={view}" for view in ("meters", "compare", "headphones", "loudspeakers")),
+                *(
+                    f"mix/{mix.pk}/listen/?view={view}"
+                    for view in ("meters", "compare", "headphones", "loudspeakers")
+                ),
                 f"mix/{mix.pk}/handover/",
             ):
                 page.goto(f"{self.address}/{place}")
                 page.evaluate(AXE.read_text())
-                found = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})")["violations"]
+                found = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa']})")[
+                    "violations"
+                ]
                 told = [(v["id"], v["nodes"][0]["html"][:160]) for v in found]
                 self.assertEqual(told, [], f"{place} by {theme}")

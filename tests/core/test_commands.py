@@ -32,17 +32,39 @@ class Commands(FolderTest):
     def document(self, **rest: object) -> Path:
         path = self.folder / "a.mix.json"
         tracks = [{"id": "a", "name": "A", "clips": [{"file": "a.wav"}]}]
-        path.write_text(json.dumps({"format": "metaphon-mix", "title": "A title", "tracks": tracks, **rest}))
+        path.write_text(
+            json.dumps({"format": "metaphon-mix", "title": "A title", "tracks": tracks, **rest})
+        )
         return path
 
     def test_render(self) -> None:
         self.write("a.wav", noise(2, 1.0))
-        status, answer, _ = command("render", self.document(), "--out", self.folder / "out", "--targets", "0+2+0,scene1",
-                                    "--stems", "tracks", "--start", "0.25", "--end", "0.75", "--bits", "16")  # fmt: skip
+        status, answer, _ = command(
+            "render",
+            self.document(),
+            "--out",
+            self.folder / "out",
+            "--targets",
+            "0+2+0,scene1",
+            "--stems",
+            "tracks",
+            "--start",
+            "0.25",
+            "--end",
+            "0.75",
+            "--bits",
+            "16",
+        )
         self.assertEqual(status, 0)
         names = [Path(f["path"]).name for f in answer["files"]]
         self.assertEqual(
-            names, ["A_title_0+2+0.wav", "A_title_scene1.wav", "A_title_stem_a_0+2+0.wav", "A_title_stem_a_scene1.wav"]
+            names,
+            [
+                "A_title_0+2+0.wav",
+                "A_title_scene1.wav",
+                "A_title_stem_a_0+2+0.wav",
+                "A_title_stem_a_scene1.wav",
+            ],
         )
         self.assertEqual(answer["files"][0]["duration_s"], 0.5)
         self.assertEqual(soundfile.info(answer["files"][1]["path"]).channels, 4)
@@ -51,7 +73,9 @@ class Commands(FolderTest):
 
     def test_render_converts_with_a_notice(self) -> None:
         self.write("a.wav", noise(1, 0.5), 44100)
-        status, answer, said = command("render", self.document(), "--out", self.folder / "out", "--targets", "0+1+0")
+        status, answer, said = command(
+            "render", self.document(), "--out", self.folder / "out", "--targets", "0+1+0"
+        )
         self.assertEqual((status, answer["files"][0]["sample_rate_hz"]), (0, 48000))
         self.assertIn("44100 Hz and is now at 48000", said)
 
@@ -62,7 +86,9 @@ class Commands(FolderTest):
         self.assertAlmostEqual(answer["integrated_lufs"], -23.0, delta=0.1)
         self.assertAlmostEqual(answer["correlation"], 1.0, places=5)
         self.assertAlmostEqual(answer["true_peak_dbtp"], -23.0, delta=0.1)
-        self.assertIsNone(command("measure", self.write("one.wav", noise(1, 1.0)))[1]["correlation"])
+        self.assertIsNone(
+            command("measure", self.write("one.wav", noise(1, 1.0)))[1]["correlation"]
+        )
         self.assertEqual(command("measure", path, "--layout", "0+5+0")[0], 2)
 
     def test_align(self) -> None:
@@ -83,7 +109,12 @@ class Commands(FolderTest):
             ("render", self.document(), "--out", out, "--start", "9"),
             ("render", self.document(), "--out", out, "--format", "flac", "--bits", "32f"),
             ("render", self.document(), "--out", text),
-            ("render", self.document(tracks=[{"id": "a", "name": "A", "clips": [{"file": "gone.wav"}]}]), "--out", out),
+            (
+                "render",
+                self.document(tracks=[{"id": "a", "name": "A", "clips": [{"file": "gone.wav"}]}]),
+                "--out",
+                out,
+            ),
             ("render", self.document(tracks=[]), "--out", out),
             ("measure", text),
             ("measure", self.folder),
@@ -141,7 +172,9 @@ class Demo(unittest.TestCase):
 
     def test_it_is_pleasant_in_level(self) -> None:
         out = self.folder / "out"
-        status, answer, _ = command("render", self.lamp, "--out", out, "--targets", "0+2+0,0+5+0,binaural")
+        status, answer, _ = command(
+            "render", self.lamp, "--out", out, "--targets", "0+2+0,0+5+0,binaural"
+        )
         self.assertEqual(status, 0)
         for file in answer["files"]:
             self.assertTrue(-27 < file["integrated_lufs"] < -18)

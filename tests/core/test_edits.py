@@ -1,4 +1,7 @@
-"""Commands: each is heard as it will be kept; sequences undo to the start; the schema and the command line take them."""
+"""Commands: each is heard as it will be kept; sequences undo to the start.
+
+The schema and the command line take them.
+"""
 
 import json
 from typing import Any
@@ -23,7 +26,8 @@ from tests.sounds import FolderTest, noise, sine
 _LANE = {"strip": "gull", "path": "gain_db"}
 _POINTS = [{"t_s": 0.0, "value": -6.0}, {"t_s": 0.2, "value": -20.0}, {"t_s": 0.4, "value": 0.0}]
 
-# One of each kind that the interface can send, on the mix of `EditTest`; a new kind that has none here fails the test.
+# One of each kind that the interface can send, on the mix of `EditTest`; a new kind that has none
+# here fails the test.
 EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "set": [
         {"strips": ["gull"], "path": "gain_db", "value": -7.5},
@@ -60,7 +64,10 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "add_processor": [{"strip": "gull", "processor": kind} for kind in KINDS],
     "remove_processor": [{"strip": "pair", "place": 0}],
     "move_processor": [{"strip": "pair", "place": 0, "to": 1}],
-    "copy_processors": [{"strip": "pair", "to": ["gull"]}, {"strip": "pair", "places": [0], "to": ["boat"]}],
+    "copy_processors": [
+        {"strip": "pair", "to": ["gull"]},
+        {"strip": "pair", "places": [0], "to": ["boat"]},
+    ],
     "set_chain": [{"strip": "pair", "chain": [{"kind": "basics", "width": 0.0}]}],
     "add_band": [{"strip": "pair", "place": 0, "shape": "low_cut"}],
     "remove_band": [{"strip": "pair", "place": 0, "band": 0}],
@@ -74,8 +81,14 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "use_kept_form": [{"strips": ["boat"]}],
     "drop_kept_form": [{"strip": "boat"}],
     "stand_still": [{"strip": "gull"}],
-    "record_path": [{"strip": strip, "points": [[0.1, 0.0, 0.0], [0.2, 90.0, 20.0]]} for strip in ("gull", "boat")],
-    "draw_lane": [{**_LANE, "points": _POINTS}, {**_LANE, "path": "placement/azimuth_deg", "points": _POINTS}],
+    "record_path": [
+        {"strip": strip, "points": [[0.1, 0.0, 0.0], [0.2, 90.0, 20.0]]}
+        for strip in ("gull", "boat")
+    ],
+    "draw_lane": [
+        {**_LANE, "points": _POINTS},
+        {**_LANE, "path": "placement/azimuth_deg", "points": _POINTS},
+    ],
     "set_breakpoint": [
         {**_LANE, "path": "placement/azimuth_deg", "place": 1, "t_s": 0.25, "value": -90.0},
         {**_LANE, "t_s": 0.0, "value": -30.0},
@@ -102,8 +115,15 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "wake": [{"strip": "asleep"}],
     "add_target": [{"name": "scene1"}],
     "remove_target": [{"name": "binaural"}],
-    "batch": [{"commands": [{"kind": "mirror", "strips": ["boat"]}, {"kind": "place", "strips": ["gull"], "mode": "none"}]}],
-}  # fmt: skip
+    "batch": [
+        {
+            "commands": [
+                {"kind": "mirror", "strips": ["boat"]},
+                {"kind": "place", "strips": ["gull"], "mode": "none"},
+            ]
+        }
+    ],
+}
 ALL = [{"kind": kind, **one} for kind, found in EXAMPLES.items() for one in found]
 
 
@@ -113,22 +133,52 @@ class EditTest(FolderTest):
         self.write("one.wav", sine(200.0, 0.6, -18.0) + noise(1, 0.6, 3, 0.02)[0])
         self.write("two.wav", noise(2, 0.6, 5, 0.05))
         away = {"mode": "object", "azimuth_deg": 30.0, "elevation_deg": 10.0}
-        points = [{"t_s": 0.0, "value": 30.0}, {"t_s": 0.3, "value": 120.0}, {"t_s": 0.5, "value": 170.0}]
+        points = [
+            {"t_s": 0.0, "value": 30.0},
+            {"t_s": 0.3, "value": 120.0},
+            {"t_s": 0.5, "value": 170.0},
+        ]
         self.start: Mix = self.mix(
             [
-                {"id": "gull", "name": "Gull", "sound": "one.wav", "group": "birds", "gain_db": -3.0, "placement": away,
-                 "sends": [{"bus": "room"}]},
-                {"id": "boat", "name": "Boat", "sound": "one.wav", "group": "birds",
-                 "placement": {**away, "azimuth_deg": -40.0}},
-                {"id": "pair", "name": "Pair", "sound": "two.wav", "placement": {"mode": "bed", "layout": "0+2+0"},
-                 "chain": [{"kind": "eq", "bands": [{"shape": "bell", "gain_db": 6.0}]}, {"kind": "basics"}]},
+                {
+                    "id": "gull",
+                    "name": "Gull",
+                    "sound": "one.wav",
+                    "group": "birds",
+                    "gain_db": -3.0,
+                    "placement": away,
+                    "sends": [{"bus": "room"}],
+                },
+                {
+                    "id": "boat",
+                    "name": "Boat",
+                    "sound": "one.wav",
+                    "group": "birds",
+                    "placement": {**away, "azimuth_deg": -40.0},
+                },
+                {
+                    "id": "pair",
+                    "name": "Pair",
+                    "sound": "two.wav",
+                    "placement": {"mode": "bed", "layout": "0+2+0"},
+                    "chain": [
+                        {"kind": "eq", "bands": [{"shape": "bell", "gain_db": 6.0}]},
+                        {"kind": "basics"},
+                    ],
+                },
                 {"id": "asleep", "name": "Asleep", "sound": "one.wav", "resting": True},
             ],
-            buses=[{"id": "room", "name": "Room", "chain": [{"kind": "network_reverb", "decay_s": 0.3}]}],
+            buses=[
+                {
+                    "id": "room",
+                    "name": "Room",
+                    "chain": [{"kind": "network_reverb", "decay_s": 0.3}],
+                }
+            ],
             groups=[{"id": "birds", "name": "Birds"}],
             automation=[{"target": "gull/placement/azimuth_deg", "points": points}],
             targets=["0+2+0", "0+5+0", "binaural"],
-        )  # fmt: skip
+        )
 
     def command(self, data: dict[str, Any]) -> dict[str, Any]:
         """A command whose files lie in the test's folder."""
@@ -140,7 +190,9 @@ class Previews(EditTest):
         self.assertEqual(set(EXAMPLES), set(COMMANDS))
 
     def test_what_is_heard_under_the_hand_is_what_is_kept(self) -> None:
-        """The sound of a player that is given the trial is that of one that is given the edit, sample for sample."""
+        """The sound of a player that is given the trial is that of one that is given the edit,
+        sample for sample.
+        """
         output = Output(target_named("0+5+0"))
         untouched = self.heard([self.start], output)
         for data in ALL:
@@ -151,13 +203,17 @@ class Previews(EditTest):
                 tried = trials.try_out(data, "hand", None)
                 assert tried
                 kept = apply(self.start, read(data))
-                again = trials.keep(kept, [])  # the hand still holds it as the mix that holds it already arrives
+                again = trials.keep(
+                    kept, []
+                )  # the hand still holds it as the mix that holds it already arrives
                 sound = self.heard([self.start, tried], output)
                 np.testing.assert_array_equal(sound, self.heard([self.start, kept], output))
                 if data["kind"] in _IDEMPOTENT:
                     self.assertEqual(again, kept)
                 if data["kind"] not in _SILENT and data not in _UNHEARD:
-                    self.assertGreater(np.abs(sound - untouched[:, : sound.shape[1]]).max(), 1e-5, data)
+                    self.assertGreater(
+                        np.abs(sound - untouched[:, : sound.shape[1]]).max(), 1e-5, data
+                    )
 
     def heard(self, mixes: list[Mix], output: Output) -> np.ndarray:
         """What a player gives that is handed one mix after the other while it plays."""
@@ -177,7 +233,9 @@ class Previews(EditTest):
         assert tried and tried.find_strip("boat")
         self.assertEqual(tried.tracks[1].gain_db, -20.0)
         other = apply(self.start, read({"kind": "rename", "strip": "gull", "name": "Kittiwake"}))
-        self.assertEqual(trials.keep(other, ["e0"]).tracks[1].gain_db, -20.0)  # somebody else was quicker
+        self.assertEqual(
+            trials.keep(other, ["e0"]).tracks[1].gain_db, -20.0
+        )  # somebody else was quicker
         self.assertEqual(trials.keep(self.start, ["e1"]), self.start)
         trials.try_out(quiet, "boat gain_db", None)
         self.assertEqual(trials.release("boat gain_db"), self.start)
@@ -185,15 +243,41 @@ class Previews(EditTest):
         self.assertEqual(refused, self.start)
 
 
-_IDEMPOTENT = {"set", "route", "send", "place", "move", "record_path", "draw_lane", "set_layout", "rename"}
-# what changes names, order or settings that sound only later, and what rests or wakes nothing that is heard
-_SILENT = {"rename", "rename_mix", "move_strip", "group", "group_moves", "add_target", "remove_target", "drop_kept_form",
-           "add_processor", "add_bus", "copy_lane", "move_processor", "add_print"}  # fmt: skip
+_IDEMPOTENT = {
+    "set",
+    "route",
+    "send",
+    "place",
+    "move",
+    "record_path",
+    "draw_lane",
+    "set_layout",
+    "rename",
+}
+# what changes names, order or settings that sound only later, and what rests or wakes nothing that
+# is heard
+_SILENT = {
+    "rename",
+    "rename_mix",
+    "move_strip",
+    "group",
+    "group_moves",
+    "add_target",
+    "remove_target",
+    "drop_kept_form",
+    "add_processor",
+    "add_bus",
+    "copy_lane",
+    "move_processor",
+    "add_print",
+}
 _UNHEARD = [{"kind": "set", "strips": ["room"], "path": "solo_safe", "value": True}]
 
 
 class Sequences(EditTest):
-    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @settings(
+        max_examples=40, deadline=None, suppress_health_check=[HealthCheck.differing_executors]
+    )
     @given(st.lists(st.sampled_from(range(len(ALL))), min_size=1, max_size=12))
     def test_any_sequence_leaves_a_mix_that_hangs_together(self, chosen: list[int]) -> None:
         """What each command leaves can be written as a document and read again, the same."""
@@ -206,31 +290,46 @@ class Sequences(EditTest):
             self.assertEqual(Mix.model_validate_json(mix.model_dump_json()), mix)
 
     def test_what_a_command_does_not_touch_is_the_same_object(self) -> None:
-        after = apply(self.start, read({"kind": "set", "strips": ["gull"], "path": "gain_db", "value": -3}))
+        after = apply(
+            self.start, read({"kind": "set", "strips": ["gull"], "path": "gain_db", "value": -3})
+        )
         self.assertIsNot(after.tracks[0], self.start.tracks[0])
-        self.assertTrue(all(one is other for one, other in zip(after.tracks[1:], self.start.tracks[1:], strict=True)))
+        self.assertTrue(
+            all(
+                one is other
+                for one, other in zip(after.tracks[1:], self.start.tracks[1:], strict=True)
+            )
+        )
         self.assertIs(after.automation, self.start.automation)
 
 
 class Sentences(EditTest):
     def test_what_is_wrong_with_a_command_is_one_sentence(self) -> None:
         for data, words in (
-            ({}, "There is no command"), ({"kind": "turn", "strips": ["gull"]}, "By is missing; give it."),
+            ({}, "There is no command"),
+            ({"kind": "turn", "strips": ["gull"]}, "By is missing; give it."),
             ({"kind": "turn", "strips": ["gull"], "by_deg": "far"}, "By is a number, not 'far'."),
-            ({"kind": "turn", "strips": ["gull"], "by_deg": 400}, "By may be -180 to 180; 400 is outside."),
-            ({"kind": "mirror", "strips": []}, "nothing is chosen"), ({"kind": "mirror", "up": 1, "strips": ["a"]}, "up is not known"),
+            (
+                {"kind": "turn", "strips": ["gull"], "by_deg": 400},
+                "By may be -180 to 180; 400 is outside.",
+            ),
+            ({"kind": "mirror", "strips": []}, "nothing is chosen"),
+            ({"kind": "mirror", "up": 1, "strips": ["a"]}, "up is not known"),
             ({"kind": "convert", "strips": ["gull"], "to": "moon"}, "choose one of sphere, cube"),
-        ):  # fmt: skip
+        ):
             with self.assertRaisesRegex(InputError, words):
                 read(data)
         for data, words in (
             ({"kind": "remove_processor", "strip": "pair", "place": 9}, "no longer there"),
             ({"kind": "add_band", "strip": "pair", "place": 1}, "Basics has no bands"),
             ({"kind": "set", "strips": ["gull"], "path": "id", "value": "x"}, "no value id"),
-            ({"kind": "set", "strips": ["gull"], "path": "sends/nowhere/tap", "value": "pre"}, "no longer there"),
+            (
+                {"kind": "set", "strips": ["gull"], "path": "sends/nowhere/tap", "value": "pre"},
+                "no longer there",
+            ),
             ({"kind": "send", "strips": ["room"], "bus": "gull"}, "bus is no longer"),
             ({"kind": "add_bus", "layout": "9+9+9"}, "no target"),
-        ):  # fmt: skip
+        ):
             with self.assertRaisesRegex(InputError, words):
                 apply(self.start, read(data))
 
@@ -249,14 +348,32 @@ class Sentences(EditTest):
 
     def test_the_history_says_what_was_done(self) -> None:
         for data, words in (
-            ({"kind": "set", "strips": ["gull"], "path": "gain_db", "value": "-6,5 dB"}, "Gull: gain -6.5 dB"),
-            ({"kind": "set", "strips": ["gull"], "path": "muted", "value": True, "with_group": True}, "Muted Gull and 1 more"),
-            ({"kind": "set", "strips": ["pair"], "path": "chain/0/bypassed", "value": True}, "Bypassed Equaliser on Pair"),
-            ({"kind": "set", "strips": ["room"], "path": "chain/0/decay_s", "value": 2}, "Room, network reverb: decay 2 s"),
+            (
+                {"kind": "set", "strips": ["gull"], "path": "gain_db", "value": "-6,5 dB"},
+                "Gull: gain -6.5 dB",
+            ),
+            (
+                {
+                    "kind": "set",
+                    "strips": ["gull"],
+                    "path": "muted",
+                    "value": True,
+                    "with_group": True,
+                },
+                "Muted Gull and 1 more",
+            ),
+            (
+                {"kind": "set", "strips": ["pair"], "path": "chain/0/bypassed", "value": True},
+                "Bypassed Equaliser on Pair",
+            ),
+            (
+                {"kind": "set", "strips": ["room"], "path": "chain/0/decay_s", "value": 2},
+                "Room, network reverb: decay 2 s",
+            ),
             ({"kind": "route", "strips": ["gull"], "to": "room"}, "Gull feeds Room"),
             ({"kind": "move", "places": {"boat": [10, 5]}}, "Boat at 10°, 5°"),
             ({"kind": "remove_strip", "strip": "room"}, "Removed Room"),
-        ):  # fmt: skip
+        ):
             self.assertEqual(read(data).describe(self.start), words)
         for data in ALL:
             self.assertTrue(read(self.command(data)).describe(self.start), data)
@@ -268,11 +385,15 @@ class FromOutside(EditTest):
         plain = {"id": "a", "name": "A", "clips": [{"file": "one.wav"}]}
         document.write_text(json.dumps({"format": "metaphon-mix", "title": "A", "tracks": [plain]}))
         commands = self.folder / "commands.json"
-        commands.write_text(json.dumps([
-            {"kind": "set", "strips": ["a"], "path": "gain_db", "value": "-6 dB"},
-            {"kind": "add_bus", "name": "Hall", "reverb": True},
-            {"kind": "add_track", "name": "Second", "file": "two.wav"},
-        ]))  # fmt: skip
+        commands.write_text(
+            json.dumps(
+                [
+                    {"kind": "set", "strips": ["a"], "path": "gain_db", "value": "-6 dB"},
+                    {"kind": "add_bus", "name": "Hall", "reverb": True},
+                    {"kind": "add_track", "name": "Second", "file": "two.wav"},
+                ]
+            )
+        )
         out = self.folder / "b.mix.json"
         status, answer, _ = run("edit", document, commands, "--out", out)
         self.assertEqual((status, len(answer["edits"])), (0, 3))
@@ -281,7 +402,9 @@ class FromOutside(EditTest):
         self.assertEqual(made["tracks"][1]["clips"][0]["file"], "two.wav")
         commands.write_text('[{"kind": "mirror", "strips": ["b"]}]')
         status, _, said = run("edit", document, commands, "--out", self.folder / "c.mix.json")
-        self.assertEqual((status, said.strip()), (2, "Command 1: This track is no longer in the mix."))
+        self.assertEqual(
+            (status, said.strip()), (2, "Command 1: This track is no longer in the mix.")
+        )
         self.assertFalse((self.folder / "c.mix.json").exists())
 
     def test_the_schema_knows_every_command(self) -> None:

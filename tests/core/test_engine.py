@@ -1,4 +1,7 @@
-"""From documents to samples: where sound goes, that it is the same however it is cut, and what is refused."""
+"""From documents to samples.
+
+Where sound goes, that it is the same however it is cut, and what is refused.
+"""
 
 import unittest
 from importlib.resources import files
@@ -25,15 +28,24 @@ def power(sound: np.ndarray) -> np.ndarray:
 
 class WhereSoundGoes(FolderTest):
     def test_three_recordings_reach_their_loudspeakers_and_no_lfe(self) -> None:
-        """Recordings at azimuth 30, -110 and 0 come out of M+030, M-110 and M+000 of 0+5+0, sample for sample."""
+        """Recordings at azimuth 30, -110 and 0 come out of M+030, M-110 and M+000 of 0+5+0, sample
+        for sample.
+        """
         voices = files("metaphon.core.demo") / "voices"
         spoken = [soundfile.read(str(voices / f"narrator_{n}.flac"))[0] for n in ("en", "nb")]
         spoken.append(spoken[0][::-1] * 0.5)
         for mode in ("object", "bed"):
             tracks = []
-            for number, (azimuth, sound) in enumerate(zip((30.0, -110.0, 0.0), spoken, strict=True)):
+            for number, (azimuth, sound) in enumerate(
+                zip((30.0, -110.0, 0.0), spoken, strict=True)
+            ):
                 self.write(f"voice{number}.wav", sound)
-                tracks.append({"sound": f"voice{number}.wav", "placement": {"mode": mode, "azimuth_deg": azimuth}})
+                tracks.append(
+                    {
+                        "sound": f"voice{number}.wav",
+                        "placement": {"mode": mode, "azimuth_deg": azimuth},
+                    }
+                )
             out = self.rendered(self.mix(tracks), "0+5+0")
             for channel, sound in zip((0, 5, 2), spoken, strict=True):
                 np.testing.assert_allclose(out[channel, : len(sound)], sound, atol=1e-6)
@@ -68,7 +80,8 @@ class WhereSoundGoes(FolderTest):
         click[1000] = 0.5
         self.write("click.wav", click)
         left, right = self.rendered(
-            self.mix([{"sound": "click.wav", "placement": {**OBJECT, "azimuth_deg": 90.0}}]), "binaural"
+            self.mix([{"sound": "click.wav", "placement": {**OBJECT, "azimuth_deg": 90.0}}]),
+            "binaural",
         )
         self.assertLess(np.argmax(np.abs(left)), np.argmax(np.abs(right)))
         self.assertGreater(power(left), 2 * power(right))
@@ -81,14 +94,17 @@ class WhereSoundGoes(FolderTest):
         self.write("b.wav", five)
         bed = self.rendered(self.mix([{"sound": "b.wav"}]), "binaural")
         single = self.rendered(
-            self.mix([{"sound": "a.wav", "placement": {**OBJECT, "azimuth_deg": 110.0}}]), "binaural"
+            self.mix([{"sound": "a.wav", "placement": {**OBJECT, "azimuth_deg": 110.0}}]),
+            "binaural",
         )
         np.testing.assert_allclose(bed, single, atol=1e-6)
 
     def test_clip_start_and_gain(self) -> None:
         sound = noise(1, 0.2)
         self.write("a.wav", sound)
-        out = self.rendered(self.mix([{"sound": "a.wav", "start_s": 0.25, "gain_db": -6.0}]), "0+5+0")
+        out = self.rendered(
+            self.mix([{"sound": "a.wav", "start_s": 0.25, "gain_db": -6.0}]), "0+5+0"
+        )
         self.assertEqual(np.abs(out[:, :12000]).max(), 0.0)
         np.testing.assert_allclose(out[2, 12000:], sound[0] * 10 ** (-6 / 20), atol=1e-6)
 
@@ -99,7 +115,9 @@ class WhereSoundGoes(FolderTest):
         loud = self.rendered(self.mix([base], buses=buses), "0+2+0")
         self.assertGreater(np.abs(loud).max(), 0.01)
         silent = [{**base, "muted": True}, {**base, "resting": True}]
-        out = self.rendered(self.mix([{"sound": "a.wav", "output": None}, *silent], buses=buses), "0+2+0")
+        out = self.rendered(
+            self.mix([{"sound": "a.wav", "output": None}, *silent], buses=buses), "0+2+0"
+        )
         self.assertEqual(np.abs(out).max(), 0.0)
 
 
@@ -108,7 +126,9 @@ class SendsAndBuses(FolderTest):
         self.write("a.wav", noise(1, 0.2))
         send = {"bus": "b", "level_db": -6.0, "tap": tap}
         track = {"sound": "a.wav", "gain_db": gain_db, "output": None, "sends": [send]}
-        return float(power(self.rendered(self.mix([track], buses=[{"id": "b", "name": "B"}]), "0+2+0")[0]))
+        return float(
+            power(self.rendered(self.mix([track], buses=[{"id": "b", "name": "B"}]), "0+2+0")[0])
+        )
 
     def test_a_post_fader_send_follows_the_fader_and_a_pre_fader_one_does_not(self) -> None:
         """Common practice, no source."""
@@ -128,20 +148,38 @@ class SendsAndBuses(FolderTest):
 
     def test_a_loop_is_refused_by_name(self) -> None:
         self.write("a.wav", noise(1, 0.1))
-        buses = [{"id": "x", "name": "Cave", "output": "y"}, {"id": "y", "name": "Hall", "output": "x"}]
-        with self.assertRaisesRegex(InputError, "loop, (Cave to Hall to Cave|Hall to Cave to Hall)"):
+        buses = [
+            {"id": "x", "name": "Cave", "output": "y"},
+            {"id": "y", "name": "Hall", "output": "x"},
+        ]
+        with self.assertRaisesRegex(
+            InputError, "loop, (Cave to Hall to Cave|Hall to Cave to Hall)"
+        ):
             compile(self.mix([{"sound": "a.wav", "output": "x"}], buses=buses))
 
     def test_stems_of_tracks_and_buses_together_are_the_mix(self) -> None:
         self.write("a.wav", noise(1, 0.4, 1))
         self.write("b.wav", noise(2, 0.4, 2))
-        reverb = {"id": "cave", "name": "Cave", "chain": [{"kind": "network_reverb", "decay_s": 0.5}]}
+        reverb = {
+            "id": "cave",
+            "name": "Cave",
+            "chain": [{"kind": "network_reverb", "decay_s": 0.5}],
+        }
         mix = self.mix(
-            [{"sound": "a.wav", "sends": [{"bus": "cave"}], "placement": OBJECT}, {"sound": "b.wav"}], buses=[reverb]
+            [
+                {"sound": "a.wav", "sends": [{"bus": "cave"}], "placement": OBJECT},
+                {"sound": "b.wav"},
+            ],
+            buses=[reverb],
         )
         plan = compile(mix)
         for target in ("0+5+0", "binaural"):
-            stems = [o for kind in ("tracks", "buses") for o in outputs_of(mix, plan, [target], kind) if o.stem]
+            stems = [
+                o
+                for kind in ("tracks", "buses")
+                for o in outputs_of(mix, plan, [target], kind)
+                if o.stem
+            ]
             self.assertEqual([stem.stem for stem in stems], ["t0", "t1", "cave"])
             whole = Output(target_named(target))
             for blocks in render(plan, [whole, *stems]):
@@ -151,7 +189,10 @@ class SendsAndBuses(FolderTest):
 class Automation(FolderTest):
     def test_a_fade_is_straight_in_db_and_never_jumps(self) -> None:
         self.write("a.wav", np.full(RATE_HZ, 0.5))
-        lane = {"target": "t0/gain_db", "points": [{"t_s": 0.0, "value": 0.0}, {"t_s": 0.5, "value": -40.0}]}
+        lane = {
+            "target": "t0/gain_db",
+            "points": [{"t_s": 0.0, "value": 0.0}, {"t_s": 0.5, "value": -40.0}],
+        }
         out = self.rendered(self.mix([{"sound": "a.wav"}], automation=[lane]), "0+1+0")[0]
         self.assertAlmostEqual(float(out[12000]), 0.5 * 10 ** (-20 / 20), delta=0.002)
         self.assertAlmostEqual(float(out[-1]), 0.5 * 10 ** (-40 / 20), places=5)
@@ -161,13 +202,18 @@ class Automation(FolderTest):
         self.write("a.wav", np.full(2 * RATE_HZ, 0.5))
         points = [{"t_s": 0.0, "value": 30.0}, {"t_s": 2.0, "value": -30.0}]
         lane = {"target": "t0/placement/azimuth_deg", "points": points}
-        out = self.rendered(self.mix([{"sound": "a.wav", "placement": OBJECT}], automation=[lane]), "0+5+0")
+        out = self.rendered(
+            self.mix([{"sound": "a.wav", "placement": OBJECT}], automation=[lane]), "0+5+0"
+        )
         self.assertAlmostEqual(float(out[0, 0]), 0.5, places=4)
         self.assertAlmostEqual(float(out[2, RATE_HZ]), 0.5, delta=0.001)
         self.assertLess(np.abs(np.diff(out)).max(), 0.001)
 
     def test_unknown_targets_are_refused(self) -> None:
-        for target, words in (("ghost/gain_db", "ghost, which is not in"), ("t0/chain", "moves nothing that can move")):
+        for target, words in (
+            ("ghost/gain_db", "ghost, which is not in"),
+            ("t0/chain", "moves nothing that can move"),
+        ):
             with self.assertRaisesRegex(InputError, words):
                 self.mix([{}], automation=[{"target": target, "points": [{"t_s": 0, "value": 0}]}])
 
@@ -180,7 +226,12 @@ class TheSameSamples(FolderTest):
         self.write("pair.wav", noise(2, 1.0, 2))
         self.write("scene.wav", noise(4, 1.1, 3))
         tracks = [
-            {"id": "m", "sound": "mono.wav", "placement": {**OBJECT, "extent_deg": 20.0}, "sends": [{"bus": "cave"}]},
+            {
+                "id": "m",
+                "sound": "mono.wav",
+                "placement": {**OBJECT, "extent_deg": 20.0},
+                "sends": [{"bus": "cave"}],
+            },
             {
                 "id": "p",
                 "sound": "pair.wav",
@@ -189,7 +240,10 @@ class TheSameSamples(FolderTest):
             },
             {"id": "s", "sound": "scene.wav", "placement": {"mode": "scene"}},
         ]
-        lane = {"target": "m/placement/azimuth_deg", "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}]}
+        lane = {
+            "target": "m/placement/azimuth_deg",
+            "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}],
+        }
         cave = {"id": "cave", "name": "Cave", "chain": [{"kind": "network_reverb", "decay_s": 0.4}]}
         return self.mix(tracks, automation=[lane], buses=[cave])
 
@@ -224,10 +278,15 @@ class TheSameSamples(FolderTest):
         for name, sound in zip(names, together, strict=True):
             self.assertTrue(np.array_equal(sound, self.rendered(mix, name)))
 
-    @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @settings(
+        max_examples=15, deadline=None, suppress_health_check=[HealthCheck.differing_executors]
+    )
     @given(st.data())
     def test_against_a_slow_and_simple_renderer(self, data: st.DataObject) -> None:
-        """Random routings against sums written out by hand: stereo tracks, buses in a row, sends of both kinds."""
+        """Random routings against sums written out by hand.
+
+        Stereo tracks, buses in a row, sends of both kinds.
+        """
         count = data.draw(st.integers(1, 3))
         sounds = [noise(2, 0.05, seed) for seed in range(count)]
         gain = st.sampled_from([0.0, -6.0, -12.5, -120.0])
@@ -270,7 +329,10 @@ class TheSameSamples(FolderTest):
 class Silence(FolderTest):
     def test_silence_in_gives_silence_out(self) -> None:
         self.write("a.wav", np.zeros((2, 4800)))
-        chain = [{"kind": "basics", "width": 2.0, "delay_ms": 5.0}, {"kind": "network_reverb", "decay_s": 0.3}]
+        chain = [
+            {"kind": "basics", "width": 2.0, "delay_ms": 5.0},
+            {"kind": "network_reverb", "decay_s": 0.3},
+        ]
         mix = self.mix([{"sound": "a.wav", "chain": chain}])
         plan = compile(mix)
         for bits in ("16", "24", "32f"):
@@ -290,13 +352,19 @@ class ToFiles(FolderTest):
 
     def test_results_are_measured_and_named(self) -> None:
         mix, plan = self.one_track()
-        results, speed = render_to_files(plan, outputs_of(mix, plan, mix.targets, "none"), self.folder / "out")
-        self.assertEqual([r.path.name for r in results], ["Test_0+2+0.wav", "Test_0+5+0.wav", "Test_binaural.wav"])
+        results, speed = render_to_files(
+            plan, outputs_of(mix, plan, mix.targets, "none"), self.folder / "out"
+        )
+        self.assertEqual(
+            [r.path.name for r in results],
+            ["Test_0+2+0.wav", "Test_0+5+0.wav", "Test_binaural.wav"],
+        )
         self.assertGreater(speed, 0)
         for result in results:
             info = soundfile.info(str(result.path))
             self.assertEqual(
-                (info.channels, info.frames, info.subtype), (result.output.target.channels, 24000, "PCM_24")
+                (info.channels, info.frames, info.subtype),
+                (result.output.target.channels, 24000, "PCM_24"),
             )
         self.assertAlmostEqual(results[0].figures.correlation, 1.0, places=4)
         self.assertAlmostEqual(results[0].figures.fold_down_loss_db, 0.0, places=4)
@@ -313,7 +381,10 @@ class ToFiles(FolderTest):
         self.assertGreater(np.abs(soundfile.read(str(results[0].path))[0]).max(), 2.0)
 
     def test_dither_is_two_steps_wide_and_the_same_each_time(self) -> None:
-        """Lipshitz, Wannamaker & Vanderkooy 1992: TPDF of 2 LSB makes the error's power steady, 3 LSB^2 / 12."""
+        """Lipshitz, Wannamaker & Vanderkooy 1992.
+
+        TPDF of 2 LSB makes the error's power steady, 3 LSB^2 / 12.
+        """
         self.write("a.wav", sine(997, 1.0, -60))
         mix = self.mix([{"sound": "a.wav"}])
         plan = compile(mix)
@@ -331,20 +402,33 @@ class ToFiles(FolderTest):
             raise Cancelled
 
         with self.assertRaises(Cancelled):
-            render_to_files(plan, outputs_of(mix, plan, ["0+2+0"], "none"), self.folder / "out", on_progress=stop)
+            render_to_files(
+                plan,
+                outputs_of(mix, plan, ["0+2+0"], "none"),
+                self.folder / "out",
+                on_progress=stop,
+            )
         self.assertEqual(list((self.folder / "out").iterdir()), [])
 
     def test_flac_and_its_limits(self) -> None:
         mix, plan = self.one_track()
-        results, _ = render_to_files(plan, outputs_of(mix, plan, ["0+5+0"], "none"), self.folder, container="flac")
+        results, _ = render_to_files(
+            plan, outputs_of(mix, plan, ["0+5+0"], "none"), self.folder, container="flac"
+        )
         self.assertEqual(soundfile.info(str(results[0].path)).format, "FLAC")
         with self.assertRaisesRegex(InputError, "at most 8 channels"):
-            render_to_files(plan, outputs_of(mix, plan, ["4+7+0"], "none"), self.folder, container="flac")
+            render_to_files(
+                plan, outputs_of(mix, plan, ["4+7+0"], "none"), self.folder, container="flac"
+            )
 
     def test_names_are_safe(self) -> None:
         output = Output(target_named("0+2+0"), "gull")
-        self.assertEqual(file_name("../A \U0001f30a mix/é", output, "wav"), "A__mixé_stem_gull_0+2+0.wav")
-        self.assertEqual(file_name("///", Output(target_named("binaural")), "wav"), "mix_binaural.wav")
+        self.assertEqual(
+            file_name("../A \U0001f30a mix/é", output, "wav"), "A__mixé_stem_gull_0+2+0.wav"
+        )
+        self.assertEqual(
+            file_name("///", Output(target_named("binaural")), "wav"), "mix_binaural.wav"
+        )
 
 
 class Refused(FolderTest):
@@ -362,14 +446,20 @@ class Refused(FolderTest):
         self.write("nan.wav", nan)
         self.refused("has no sound yet", [])
         self.refused("gone.wav is not there", [{"sound": "gone.wav"}])
-        self.refused("LFE channel, which has no direction", [{"sound": "six.wav", "placement": OBJECT}])
-        self.refused("up to 64 channels, this has 5", [{"sound": "five.wav", "placement": {"mode": "scene"}}])
+        self.refused(
+            "LFE channel, which has no direction", [{"sound": "six.wav", "placement": OBJECT}]
+        )
+        self.refused(
+            "up to 64 channels, this has 5", [{"sound": "five.wav", "placement": {"mode": "scene"}}]
+        )
         self.refused("5 channels fit no loudspeaker layout", [{"sound": "five.wav"}])
         self.refused("44100 Hz, the mix at 48000", [{"sound": "other.wav"}])
         self.refused("not numbers near 0.0 s", [{"sound": "nan.wav"}])
         self.refused("feeds nowhere, which is not a bus", [{"output": "nowhere"}])
         self.refused("Two tracks or buses have the id a", [{"id": "a"}, {"id": "a"}])
-        self.refused("azimuth_deg: .*180, not 200", [{"placement": {"mode": "bed", "azimuth_deg": 200}}])
+        self.refused(
+            "azimuth_deg: .*180, not 200", [{"placement": {"mode": "bed", "azimuth_deg": 200}}]
+        )
         self.refused("this field is not known", [{"colour": "red"}])
         self.refused("finite number", [{"gain_db": float("nan")}])
 

@@ -25,9 +25,14 @@ class Intake(FolderTest):
     def test_wav_flac_and_aiff(self) -> None:
         for name in ("a.wav", "a.flac", "a.aiff"):
             taken = self.take(self.write(name, noise(2, 0.5)))
-            self.assertEqual((taken.channels, taken.frames, taken.converted, taken.notices), (2, 24000, False, []))
+            self.assertEqual(
+                (taken.channels, taken.frames, taken.converted, taken.notices),
+                (2, 24000, False, []),
+            )
             self.assertEqual(taken.info.container, name[2:].upper())
-            self.assertAlmostEqual(max(taken.outline), 10 ** (taken.sample_peak_dbfs / 20), places=3)
+            self.assertAlmostEqual(
+                max(taken.outline), 10 ** (taken.sample_peak_dbfs / 20), places=3
+            )
 
     def test_other_rates_are_converted_with_a_notice(self) -> None:
         """A 1 kHz tone keeps its pitch, length and level through soxr from 8, 44.1 and 192 kHz."""
@@ -37,10 +42,14 @@ class Intake(FolderTest):
             sound, got_rate = soundfile.read(str(self.folder / "converted.wav"))
             self.assertEqual((got_rate, taken.frames), (RATE_HZ, len(sound)))
             self.assertAlmostEqual(len(sound), RATE_HZ, delta=1)
-            np.testing.assert_allclose(sound[5000:40000], sine(1000, 1.0, -6)[5000:40000], atol=2e-4)
+            np.testing.assert_allclose(
+                sound[5000:40000], sine(1000, 1.0, -6)[5000:40000], atol=2e-4
+            )
 
     def test_a_silent_file_is_taken_and_said(self) -> None:
-        self.assertIn("silent from end to end", self.take(self.write("a.wav", np.zeros((1, 4800)))).notices[0])
+        self.assertIn(
+            "silent from end to end", self.take(self.write("a.wav", np.zeros((1, 4800)))).notices[0]
+        )
 
     def refused(self, path: Path, words: str) -> None:
         with self.assertRaisesRegex(InputError, words):
@@ -51,18 +60,25 @@ class Intake(FolderTest):
     def test_refusals(self) -> None:
         text = self.folder / "text.wav"
         text.write_text("This is not sound at all.")
-        self.refused(text, r"text.wav is not an audio file that can be read; bring WAV, FLAC or AIFF\.")
+        self.refused(
+            text, r"text.wav is not an audio file that can be read; bring WAV, FLAC or AIFF\."
+        )
         empty = self.folder / "empty.wav"
         empty.touch()
         self.refused(empty, "not an audio file")
         self.refused(self.write("none.wav", np.zeros((1, 0))), "holds no sound, 0 samples")
-        self.refused(self.write("wide.wav", noise(65, 0.1)), "has 65 channels; a recording may have 1 to 64")
+        self.refused(
+            self.write("wide.wav", noise(65, 0.1)), "has 65 channels; a recording may have 1 to 64"
+        )
         bad = noise(2, 1.0)
         bad[1, 24000] = np.nan
         self.refused(self.write("nan.wav", bad), r"not numbers, the first at 0\.500 s")
         bad[1, 24000] = np.inf
         self.refused(self.write("inf.wav", bad, 44100), "not numbers")
-        self.refused(self.write("a.ogg", noise(1, 0.2), format="OGG", subtype="VORBIS"), "is a OGG file; bring WAV")
+        self.refused(
+            self.write("a.ogg", noise(1, 0.2), format="OGG", subtype="VORBIS"),
+            "is a OGG file; bring WAV",
+        )
         self.refused(self.folder / "gone.wav", "gone.wav is not there")
 
     def test_cut_short(self) -> None:
@@ -108,7 +124,10 @@ class Writing(FolderTest):
         self.assertEqual((self.folder / "a.wav").read_bytes()[:4], b"RIFF")
 
     def test_nothing_is_seen_before_it_is_whole(self) -> None:
-        with self.assertRaises(RuntimeError), AudioWriter(self.folder / "a.wav", 1, RATE_HZ) as writer:
+        with (
+            self.assertRaises(RuntimeError),
+            AudioWriter(self.folder / "a.wav", 1, RATE_HZ) as writer,
+        ):
             writer.add(noise(1, 0.1).astype(np.float32))
             self.assertFalse((self.folder / "a.wav").exists())
             raise RuntimeError
@@ -142,7 +161,13 @@ class Documents(FolderTest):
     def test_a_document_comes_back_the_same(self) -> None:
         self.write("audio.wav", noise(1, 0.1))
         mix = self.mix(
-            [{"sound": "audio.wav", "chain": [{"kind": "basics", "width": 0.5}], "sends": [{"bus": "b"}]}],
+            [
+                {
+                    "sound": "audio.wav",
+                    "chain": [{"kind": "basics", "width": 0.5}],
+                    "sends": [{"bus": "b"}],
+                }
+            ],
             buses=[{"id": "b", "name": "B", "layout": "0+5+0"}],
             automation=[{"target": "t0/sends/b/level_db", "points": [{"t_s": 0, "value": -3}]}],
         )
@@ -170,15 +195,40 @@ class Documents(FolderTest):
         import jsonschema
 
         example = {
-            "format": "metaphon-mix", "version": 1, "title": "Example", "sample_rate_hz": 48000,
-            "tracks": [{"id": "gull", "name": "Gull", "clips": [{"file": "gull.wav", "start_s": 0.0}],
-                        "chain": [{"kind": "basics", "polarity_inverted": False, "delay_ms": 0.0, "width": 1.0}],
-                        "sends": [{"bus": "cave", "level_db": -12.0, "tap": "post"}], "output": "programme",
-                        "placement": {"mode": "object", "azimuth_deg": 30.0, "elevation_deg": 20.0}}],
-            "buses": [{"id": "cave", "name": "Cave", "chain": [{"kind": "network_reverb", "decay_s": 2.5}]}],
-            "automation": [{"target": "gull/placement/azimuth_deg", "points": [{"t_s": 0.0, "value": 30.0}]}],
+            "format": "metaphon-mix",
+            "version": 1,
+            "title": "Example",
+            "sample_rate_hz": 48000,
+            "tracks": [
+                {
+                    "id": "gull",
+                    "name": "Gull",
+                    "clips": [{"file": "gull.wav", "start_s": 0.0}],
+                    "chain": [
+                        {
+                            "kind": "basics",
+                            "polarity_inverted": False,
+                            "delay_ms": 0.0,
+                            "width": 1.0,
+                        }
+                    ],
+                    "sends": [{"bus": "cave", "level_db": -12.0, "tap": "post"}],
+                    "output": "programme",
+                    "placement": {"mode": "object", "azimuth_deg": 30.0, "elevation_deg": 20.0},
+                }
+            ],
+            "buses": [
+                {
+                    "id": "cave",
+                    "name": "Cave",
+                    "chain": [{"kind": "network_reverb", "decay_s": 2.5}],
+                }
+            ],
+            "automation": [
+                {"target": "gull/placement/azimuth_deg", "points": [{"t_s": 0.0, "value": 30.0}]}
+            ],
             "targets": ["0+2+0", "0+5+0", "4+7+0", "binaural", "scene3"],
-        }  # fmt: skip
+        }
         validator = jsonschema.Draft202012Validator(schema())
         validator.validate(example)
         self.assertEqual(parse(example).tracks[0].placement.azimuth_deg, 30.0)

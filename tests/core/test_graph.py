@@ -1,4 +1,7 @@
-"""The graph: parallel paths line up whatever their latency, mute and solo open and close ways, widths convert."""
+"""The graph.
+
+Parallel paths line up whatever their latency, mute and solo open and close ways, widths convert.
+"""
 
 import numpy as np
 from hypothesis import HealthCheck, given, settings
@@ -44,7 +47,9 @@ class SlowRenderer:
         return not self.strips[name]["muted"] and not self.strips[name]["resting"]
 
     def leads(self, one: str, other: str) -> bool:
-        """Whether sound of one could reach the other, through strips that are neither muted nor at rest."""
+        """Whether sound of one could reach the other, through strips that are neither muted nor at
+        rest.
+        """
         if one == other:
             return True
         if not self.sounding(one):
@@ -67,7 +72,9 @@ class SlowRenderer:
                 total += self.after(other)
             for send in strip["sends"]:
                 if send["bus"] == name and not send["muted"] and self.is_open(other, name):
-                    tapped = {"strip": self.source, "pre": self.chained, "post": self.after}[send["tap"]](other)
+                    tapped = {"strip": self.source, "pre": self.chained, "post": self.after}[
+                        send["tap"]
+                    ](other)
                     total += amplitude(send["level_db"]) * tapped
         return total
 
@@ -83,8 +90,11 @@ class SlowRenderer:
         return amplitude(self.strips[name]["gain_db"]) * self.chained(name)
 
     def programme(self) -> np.ndarray:
-        parts = [self.after(i) for i, s in self.strips.items()
-                 if s["output"] == "programme" and self.is_open(i, "programme")]  # fmt: skip
+        parts = [
+            self.after(i)
+            for i, s in self.strips.items()
+            if s["output"] == "programme" and self.is_open(i, "programme")
+        ]
         total = np.sum(parts, axis=0) if parts else np.zeros((2, WINDOW))
         return total[:, MARGIN : MARGIN + FRAMES]
 
@@ -92,12 +102,20 @@ class SlowRenderer:
 PROCESSOR = st.one_of(
     st.builds(
         lambda delay, inverted, bypassed: {
-            "kind": "basics", "delay_ms": delay / 48.0, "polarity_inverted": inverted, "bypassed": bypassed
+            "kind": "basics",
+            "delay_ms": delay / 48.0,
+            "polarity_inverted": inverted,
+            "bypassed": bypassed,
         },
-        st.integers(-700, 700), st.booleans(), st.booleans(),
+        st.integers(-700, 700),
+        st.booleans(),
+        st.booleans(),
     ),
-    st.builds(lambda length: {"kind": "eq", "phase": "linear", "length": length}, st.sampled_from(["1024", "2048"])),
-)  # fmt: skip
+    st.builds(
+        lambda length: {"kind": "eq", "phase": "linear", "length": length},
+        st.sampled_from(["1024", "2048"]),
+    ),
+)
 
 
 @st.composite
@@ -112,23 +130,40 @@ def graphs(draw: st.DrawFn) -> list[dict]:
         first = int(name[1:]) + 1 if name[0] == "b" else 0
         ahead = [f"b{i}" for i in range(first, buses)]
         sends = [
-            {"bus": bus, "level_db": draw(gain), "tap": draw(st.sampled_from(["strip", "pre", "post"])),
-             "muted": draw(rarely)}
-            for bus in ahead if draw(st.booleans())
-        ]  # fmt: skip
-        strips.append({
-            "id": name, "name": name, "gain_db": draw(gain), "sends": sends,
-            "output": draw(st.sampled_from(["programme", *ahead])),
-            "chain": draw(st.lists(PROCESSOR, max_size=2)),
-            "muted": draw(rarely), "soloed": draw(rarely), "solo_safe": draw(rarely), "resting": draw(rarely),
-            "placement": {"mode": "bed", "layout": "0+2+0"},
-        })  # fmt: skip
+            {
+                "bus": bus,
+                "level_db": draw(gain),
+                "tap": draw(st.sampled_from(["strip", "pre", "post"])),
+                "muted": draw(rarely),
+            }
+            for bus in ahead
+            if draw(st.booleans())
+        ]
+        strips.append(
+            {
+                "id": name,
+                "name": name,
+                "gain_db": draw(gain),
+                "sends": sends,
+                "output": draw(st.sampled_from(["programme", *ahead])),
+                "chain": draw(st.lists(PROCESSOR, max_size=2)),
+                "muted": draw(rarely),
+                "soloed": draw(rarely),
+                "solo_safe": draw(rarely),
+                "resting": draw(rarely),
+                "placement": {"mode": "bed", "layout": "0+2+0"},
+            }
+        )
     return strips
 
 
 class AgainstASlowRenderer(FolderTest):
     def check(self, strips: list[dict]) -> None:
-        sounds = {s["id"]: noise(2, FRAMES / RATE_HZ, n) for n, s in enumerate(strips) if s["id"][0] == "t"}
+        sounds = {
+            s["id"]: noise(2, FRAMES / RATE_HZ, n)
+            for n, s in enumerate(strips)
+            if s["id"][0] == "t"
+        }
         tracks = []
         for strip in strips:
             if strip["id"] in sounds:
@@ -141,7 +176,9 @@ class AgainstASlowRenderer(FolderTest):
         wanted = SlowRenderer({s["id"]: s for s in strips}, sounds).programme()
         np.testing.assert_allclose(got, wanted[:, : got.shape[1]], atol=3e-6)
 
-    @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.differing_executors])
+    @settings(
+        max_examples=60, deadline=None, suppress_health_check=[HealthCheck.differing_executors]
+    )
     @given(graphs())
     def test_random_graphs(self, strips: list[dict]) -> None:
         self.check(strips)
@@ -149,7 +186,10 @@ class AgainstASlowRenderer(FolderTest):
 
 class ParallelPaths(FolderTest):
     def test_paths_of_different_latency_null(self) -> None:
-        """Two ways to the mix, one upside down, each with latency of its own: below -120 dB of the sound."""
+        """Two ways to the mix, one upside down, each with latency of its own.
+
+        Below -120 dB of the sound.
+        """
         sound = noise(2, 1.0, level=0.3)
         self.write("a.wav", sound)
         flat = {"kind": "eq", "phase": "linear", "length": "4096"}
@@ -157,7 +197,10 @@ class ParallelPaths(FolderTest):
         ways = (
             ([flat], []),
             ([{"kind": "basics", "delay_ms": -3.0}, {"kind": "basics", "delay_ms": 3.0}], [flat]),
-            ([{**flat, "bands": [bell], "length": "16384"}], [{**flat, "bands": [bell], "length": "16384"}, flat]),
+            (
+                [{**flat, "bands": [bell], "length": "16384"}],
+                [{**flat, "bands": [bell], "length": "16384"}, flat],
+            ),
         )
         for one, other in ways:
             tracks = [
@@ -184,7 +227,8 @@ class ParallelPaths(FolderTest):
         self.write("a.wav", click)
         chain = [{"kind": "eq", "phase": "linear", "length": "2048"}]
         mix = self.mix(
-            [{"sound": "a.wav", "chain": chain, "output": "b"}], buses=[{"id": "b", "name": "B", "chain": chain}]
+            [{"sound": "a.wav", "chain": chain, "output": "b"}],
+            buses=[{"id": "b", "name": "B", "chain": chain}],
         )
         self.assertEqual(compile(mix).latency_samples, 2048)
         self.assertEqual(latency_samples(mix), 2048)
@@ -194,32 +238,49 @@ class ParallelPaths(FolderTest):
         click = np.zeros((1, 9600))
         click[0, 5000] = 1.0
         self.write("a.wav", click)
-        mix = self.mix([{"sound": "a.wav", "chain": [{"kind": "basics", "delay_ms": -10.0}]}, {"sound": "a.wav"}])
+        mix = self.mix(
+            [
+                {"sound": "a.wav", "chain": [{"kind": "basics", "delay_ms": -10.0}]},
+                {"sound": "a.wav"},
+            ]
+        )
         out = self.rendered(mix, "0+1+0")[0]
         np.testing.assert_allclose(out[[4520, 5000]], 1.0, atol=1e-6)
 
     def test_automation_keeps_its_time_beside_latency(self) -> None:
         self.write("a.wav", np.ones((1, 48000)) * 0.5)
-        lane = {"target": "t0/gain_db", "points": [{"t_s": 0.4, "value": 0.0}, {"t_s": 0.4267, "value": -120.0}]}
+        lane = {
+            "target": "t0/gain_db",
+            "points": [{"t_s": 0.4, "value": 0.0}, {"t_s": 0.4267, "value": -120.0}],
+        }
         late = [{"kind": "eq", "phase": "linear", "length": "8192"}]
         plain = self.rendered(self.mix([{"sound": "a.wav"}], automation=[lane]), "0+1+0")[0, :48000]
         mix = self.mix(
-            [{"sound": "a.wav", "output": "b"}], buses=[{"id": "b", "name": "B", "chain": late}], automation=[lane]
+            [{"sound": "a.wav", "output": "b"}],
+            buses=[{"id": "b", "name": "B", "chain": late}],
+            automation=[lane],
         )
         np.testing.assert_allclose(self.rendered(mix, "0+1+0")[0, :48000], plain, atol=1e-5)
 
 
 class Solo(FolderTest):
     def heard(self, **marks: list[str]) -> float:
-        """What sounds: tracks of 1, 2 and 4 into a bus b (of which the mix gets all); t2 also sends to r."""
+        """What sounds: tracks of 1, 2 and 4 into a bus b (of which the mix gets all).
+
+        T2 also sends to r.
+        """
         for number in range(3):
             self.write(f"{number}.wav", np.ones((2, 2048)) * 2**number / 64)
         marked = lambda i: {mark: i in ids for mark, ids in marks.items()}  # noqa: E731
         tracks = [
-            {"sound": f"{n}.wav", "output": "b" if n < 2 else "programme", **marked(f"t{n}"),
-             "sends": [{"bus": "r", "level_db": 0.0}] if n == 2 else []}
+            {
+                "sound": f"{n}.wav",
+                "output": "b" if n < 2 else "programme",
+                **marked(f"t{n}"),
+                "sends": [{"bus": "r", "level_db": 0.0}] if n == 2 else [],
+            }
             for n in range(3)
-        ]  # fmt: skip
+        ]
         buses = [{"id": i, "name": i, **marked(i)} for i in ("b", "r")]
         return round(float(self.rendered(self.mix(tracks, buses=buses), "0+2+0")[0, 1000]) * 64, 3)
 
@@ -230,7 +291,9 @@ class Solo(FolderTest):
         self.assertEqual(self.heard(soloed=["b"]), 1 + 2)
         self.assertEqual(self.heard(soloed=["r"]), 4)  # the return alone, without the track itself
         self.assertEqual(self.heard(soloed=["t0"], solo_safe=["t2"]), 1 + 4 + 4)
-        self.assertEqual(self.heard(soloed=["t0"], muted=["t0"]), 2 + 4 + 4)  # a muted strip solos nothing
+        self.assertEqual(
+            self.heard(soloed=["t0"], muted=["t0"]), 2 + 4 + 4
+        )  # a muted strip solos nothing
         self.assertEqual(self.heard(muted=["b"]), 4 + 4)
 
 
@@ -243,7 +306,9 @@ class Widths(FolderTest):
                     {"id": "x", "name": "X", "layout": one, "output": "y"},
                     {"id": "y", "name": "Y", "layout": two},
                 ]
-                out = self.rendered(self.mix([{"sound": "a.wav", "output": "x"}], buses=buses), "0+2+0")
+                out = self.rendered(
+                    self.mix([{"sound": "a.wav", "output": "x"}], buses=buses), "0+2+0"
+                )
                 self.assertGreater(np.std(out), 0.01, f"{one} into {two}")
                 self.assertEqual(
                     describe_mapping(target_named(one), target_named(two)) == "",
@@ -272,16 +337,27 @@ class Widths(FolderTest):
             ("0+5+0", 0.0, "M+030", "M-030"),
             ("0+5+0", 140.0, None, "M+110"),  # its right loudspeaker comes to stand at 110
         ):
-            bus = {"id": "x", "name": "X", "layout": layout, "placement": {"mode": "bed", "layout": layout}}
+            bus = {
+                "id": "x",
+                "name": "X",
+                "layout": layout,
+                "placement": {"mode": "bed", "layout": layout},
+            }
             send = {"bus": "x", "level_db": 0.0, "azimuth_deg": azimuth}
-            out = self.rendered(self.mix([{"sound": "a.wav", "output": None, "sends": [send]}], buses=[bus]), layout)
+            out = self.rendered(
+                self.mix([{"sound": "a.wav", "output": None, "sends": [send]}], buses=[bus]), layout
+            )
             labels = layout_named(layout).labels
             if left:
                 np.testing.assert_allclose(out[labels.index(left)], sound[0], atol=1e-6)
                 np.testing.assert_allclose(out[labels.index(right)], sound[1], atol=1e-6)
             else:
                 both = out[labels.index("M+110")], out[labels.index("M-110")]
-                self.assertGreater(np.corrcoef(both[0], sound[1])[0, 1], 0.7)  # 110 also takes part of 170
+                self.assertGreater(
+                    np.corrcoef(both[0], sound[1])[0, 1], 0.7
+                )  # 110 also takes part of 170
                 self.assertLess(abs(np.corrcoef(both[1], sound[1])[0, 1]), 0.1)
-                np.testing.assert_allclose(np.sum(out**2, axis=0).mean(), np.sum(sound**2, axis=0).mean(), rtol=0.1)
+                np.testing.assert_allclose(
+                    np.sum(out**2, axis=0).mean(), np.sum(sound**2, axis=0).mean(), rtol=0.1
+                )
             self.assertEqual(out[labels.index("LFE1")].any() if "LFE1" in labels else False, False)

@@ -1,4 +1,7 @@
-"""Live playing: the same samples as a render, edits without a click, tails kept, loops and jumps to the sample."""
+"""Live playing.
+
+The same samples as a render, edits without a click, tails kept, loops and jumps to the sample.
+"""
 
 from typing import Any
 
@@ -49,13 +52,17 @@ class Playing(LiveTest):
         whole = self.rendered(mix, "0+2+0")
         for stretch in (700, 2048):
             live = self.played(self.player(mix), 60000, stretch)
-            np.testing.assert_allclose(live[:, FADE_FRAMES:], whole[:, FADE_FRAMES:60000], atol=1e-6)
+            np.testing.assert_allclose(
+                live[:, FADE_FRAMES:], whole[:, FADE_FRAMES:60000], atol=1e-6
+            )
         dry = self.mix([{"sound": "noise.wav"}])
         live = self.played(self.player(dry, 12345), 20000)
         expected = self.rendered(dry, "0+2+0")[:, 12345:32345]
         np.testing.assert_allclose(live[:, FADE_FRAMES:], expected[:, FADE_FRAMES:], atol=1e-6)
         line = np.arange(1, FADE_FRAMES + 1) / FADE_FRAMES
-        np.testing.assert_allclose(live[:, :FADE_FRAMES], expected[:, :FADE_FRAMES] * line, atol=1e-6)
+        np.testing.assert_allclose(
+            live[:, :FADE_FRAMES], expected[:, :FADE_FRAMES] * line, atol=1e-6
+        )
 
     def test_a_loop_turns_on_its_sample(self) -> None:
         self.write("ramp.wav", np.arange(48000) / 96000)
@@ -72,7 +79,9 @@ class Playing(LiveTest):
         player.loop = (3000, 13000)
         sound = self.played(player, 20000)[0]
         gain = sound[5000] / (8000 / 96000)
-        np.testing.assert_allclose(sound[10600:19999] / gain, np.arange(3600, 12999) / 96000, atol=1e-6)
+        np.testing.assert_allclose(
+            sound[10600:19999] / gain, np.arange(3600, 12999) / 96000, atol=1e-6
+        )
 
     def test_a_jump_rises_from_silence_and_goes_on_from_its_sample(self) -> None:
         self.write("ramp.wav", np.arange(48000) / 96000)
@@ -87,7 +96,9 @@ class Playing(LiveTest):
 
 class Edits(LiveTest):
     def steps(self, before: Any, after: Any, frames: int = 8192) -> tuple[np.ndarray, float]:
-        """What is heard round an edit at frame 8192, and the largest second difference there against before."""
+        """What is heard round an edit at frame 8192, and the largest second difference there
+        against before.
+        """
         player = self.player(before)
         first = self.played(player, 8192)
         player.change(compile(after))
@@ -96,7 +107,10 @@ class Edits(LiveTest):
         return sound, float(bend[8150:].max() / max(bend[2000:8000].max(), 1e-9))
 
     def test_no_edit_clicks(self) -> None:
-        """A click would be a step of the order of the signal: a bend hundreds of times that of a 100 Hz tone."""
+        """A click would be a step of the order of the signal.
+
+        A bend hundreds of times that of a 100 Hz tone.
+        """
         self.write("tone.wav", sine(100, 2.0, -6))
         self.write("pair.wav", np.stack([sine(100, 2.0, -6), np.roll(sine(100, 2.0, -6), 100)]))
         plain = {"sound": "tone.wav", "placement": {"mode": "object"}}
@@ -104,8 +118,15 @@ class Edits(LiveTest):
         wide = {**plain, "placement": {"mode": "object", "azimuth_deg": 30.0}}
         basics = lambda **values: {**plain, "chain": [{"kind": "basics", **values}]}  # noqa: E731
         eq = lambda gain, **more: {  # noqa: E731
-            **plain, "chain": [{"kind": "eq", "bands": [{"shape": "bell", "frequency_hz": 100.0, "gain_db": gain}], **more}]
-        }  # fmt: skip
+            **plain,
+            "chain": [
+                {
+                    "kind": "eq",
+                    "bands": [{"shape": "bell", "frequency_hz": 100.0, "gain_db": gain}],
+                    **more,
+                }
+            ],
+        }
         room = {"id": "r", "name": "R", "chain": [{"kind": "network_reverb"}]}
         cases = {
             "gain": (plain, {**plain, "gain_db": -18.0}),
@@ -117,45 +138,69 @@ class Edits(LiveTest):
             "bypass": (eq(9.0), {**plain, "chain": [{**eq(9.0)["chain"][0], "bypassed": True}]}),
             "equaliser": (eq(9.0), eq(-9.0)),
             "latency": (eq(9.0), eq(9.0, phase="linear")),
-            "width": ({**pair, "chain": [{"kind": "basics"}]}, {**pair, "chain": [{"kind": "basics", "width": 0.0}]}),
+            "width": (
+                {**pair, "chain": [{"kind": "basics"}]},
+                {**pair, "chain": [{"kind": "basics", "width": 0.0}]},
+            ),
             "placement": (wide, {**wide, "placement": {"mode": "none"}}),
             "a send": (plain, {**plain, "sends": [{"bus": "r", "level_db": -12.0}]}),
         }
-        other = {"sound": "tone.wav", "gain_db": -30.0}  # so that there is something to hear when the first is muted
+        other = {
+            "sound": "tone.wav",
+            "gain_db": -30.0,
+        }  # so that there is something to hear when the first is muted
         for name, (before, after) in cases.items():
             with self.subTest(name):
                 mixes = (self.mix([strip, other], buses=[room]) for strip in (before, after))
                 sound, bend = self.steps(*mixes)
                 self.assertLess(bend, 12.0)
-                self.assertFalse(np.allclose(sound[:, 12000:16000], sound[:, 2400:6400], atol=1e-4), "nothing changed")
+                self.assertFalse(
+                    np.allclose(sound[:, 12000:16000], sound[:, 2400:6400], atol=1e-4),
+                    "nothing changed",
+                )
 
     def test_after_an_edit_it_is_the_render_of_the_edited_mix(self) -> None:
         self.write("a.wav", noise(2, 1.0))
         bed = {"mode": "bed", "layout": "0+2+0"}
-        before = self.mix([{"sound": "a.wav", "placement": bed}, {"sound": "a.wav", "placement": bed}])
+        before = self.mix(
+            [{"sound": "a.wav", "placement": bed}, {"sound": "a.wav", "placement": bed}]
+        )
         for change in (
             {"gain_db": -7.0},
             {"muted": True},
             {"chain": [{"kind": "basics", "width": 0.4, "delay_ms": 7.0}]},
             {"chain": [{"kind": "eq", "phase": "linear", "length": "1024"}]},
         ):
-            after = self.mix([{"sound": "a.wav", "placement": bed}, {"sound": "a.wav", "placement": bed, **change}])
+            after = self.mix(
+                [
+                    {"sound": "a.wav", "placement": bed},
+                    {"sound": "a.wav", "placement": bed, **change},
+                ]
+            )
             sound, _ = self.steps(before, after, 20000)
-            np.testing.assert_allclose(sound[:, 18000:28000], self.rendered(after, "0+2+0")[:, 18000:28000], atol=2e-6)
+            np.testing.assert_allclose(
+                sound[:, 18000:28000], self.rendered(after, "0+2+0")[:, 18000:28000], atol=2e-6
+            )
 
     def test_reverb_tails_are_kept(self) -> None:
         """A click into a room; then an edit of each kind; the room goes on."""
         click = np.zeros(96000)
         click[4000] = 0.5
         self.write("click.wav", click)
-        room = {"id": "r", "name": "R", "chain": [{"kind": "network_reverb", "decay_s": 3.0, "predelay_ms": 0.0}]}
+        room = {
+            "id": "r",
+            "name": "R",
+            "chain": [{"kind": "network_reverb", "decay_s": 3.0, "predelay_ms": 0.0}],
+        }
         track = {"sound": "click.wav", "output": None, "sends": [{"bus": "r", "level_db": 0.0}]}
         whole = self.rendered(self.mix([track], buses=[room]), "0+2+0")[:, 10000:16000]
         other = {**room, "chain": [{"kind": "network_reverb", "decay_s": 1.0, "predelay_ms": 0.0}]}
         for after in (
             self.mix([track], buses=[other]),
             self.mix([{**track, "gain_db": -10.0}], buses=[room]),
-            self.mix([track, {"sound": "click.wav", "start_s": 1.0}], buses=[room]),  # another track: another shape
+            self.mix(
+                [track, {"sound": "click.wav", "start_s": 1.0}], buses=[room]
+            ),  # another track: another shape
             self.mix([{**track, "chain": [{"kind": "basics"}]}], buses=[room]),
         ):
             sound, _ = self.steps(self.mix([track], buses=[room]), after)

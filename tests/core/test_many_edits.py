@@ -1,4 +1,7 @@
-"""Long runs of random edits while it plays: never a click, never a NaN, and in the end what a render gives."""
+"""Long runs of random edits while it plays.
+
+Never a click, never a NaN, and in the end what a render gives.
+"""
 
 import random
 from typing import Any
@@ -33,18 +36,38 @@ class ManyEdits(FolderTest):
         return {
             "tracks": [
                 {"id": "a", "name": "A", "sound": "one.wav", "placement": dict(place), "sends": []},
-                {"id": "b", "name": "B", "sound": "pair.wav", "placement": {"mode": "bed", "layout": "0+2+0"},
-                 "chain": [{"kind": "basics"}], "sends": []},
-                {"id": "c", "name": "C", "sound": "one.wav", "placement": {**place, "azimuth_deg": -110.0}, "sends": []},
+                {
+                    "id": "b",
+                    "name": "B",
+                    "sound": "pair.wav",
+                    "placement": {"mode": "bed", "layout": "0+2+0"},
+                    "chain": [{"kind": "basics"}],
+                    "sends": [],
+                },
+                {
+                    "id": "c",
+                    "name": "C",
+                    "sound": "one.wav",
+                    "placement": {**place, "azimuth_deg": -110.0},
+                    "sends": [],
+                },
             ],
-            "buses": [{"id": "room", "name": "Room", "chain": [{"kind": "network_reverb", "decay_s": 0.2}]}],
+            "buses": [
+                {
+                    "id": "room",
+                    "name": "Room",
+                    "chain": [{"kind": "network_reverb", "decay_s": 0.2}],
+                }
+            ],
             "automation": [],
-        }  # fmt: skip
+        }
 
     def edit(self, said: dict[str, Any], dice: random.Random) -> str:
         """One thing that a person might do; gives what it was, for the message of a failure."""
         track = dice.choice(said["tracks"])
-        kind = dice.choice(("gain", "mute", "place", "size", "width", "send", "output", "chain", "moves", "mode"))
+        kind = dice.choice(
+            ("gain", "mute", "place", "size", "width", "send", "output", "chain", "moves", "mode")
+        )
         place = track["placement"]
         match kind:
             case "gain":
@@ -52,33 +75,54 @@ class ManyEdits(FolderTest):
             case "mute":
                 track["muted"] = not track.get("muted", False)
             case "place" if place["mode"] == "object":
-                place.update(azimuth_deg=dice.uniform(-180.0, 180.0), elevation_deg=dice.uniform(-30.0, 80.0))
+                place.update(
+                    azimuth_deg=dice.uniform(-180.0, 180.0), elevation_deg=dice.uniform(-30.0, 80.0)
+                )
             case "size" if place["mode"] == "object":
-                place.update(extent_deg=dice.choice((0.0, 40.0, 180.0)), diffuseness=dice.choice((0.0, 0.5)))
+                place.update(
+                    extent_deg=dice.choice((0.0, 40.0, 180.0)), diffuseness=dice.choice((0.0, 0.5))
+                )
             case "width":
                 track["chain"] = [
-                    {"kind": "basics", "width": dice.uniform(0.0, 1.5), "polarity_inverted": dice.random() < 0.3}
+                    {
+                        "kind": "basics",
+                        "width": dice.uniform(0.0, 1.5),
+                        "polarity_inverted": dice.random() < 0.3,
+                    }
                 ]
             case "send":
-                track["sends"] = [] if track["sends"] else [{"bus": "room", "level_db": dice.uniform(-30.0, 0.0)}]
+                track["sends"] = (
+                    []
+                    if track["sends"]
+                    else [{"bus": "room", "level_db": dice.uniform(-30.0, 0.0)}]
+                )
             case "output":
                 track["output"] = dice.choice(("programme", "room"))
             case "chain":
                 band = {"shape": "bell", "frequency_hz": 100.0, "gain_db": dice.uniform(-9.0, 6.0)}
                 phase = dice.choice(("minimum", "linear"))
-                track["chain"] = dice.choice(([], [{"kind": "eq", "bands": [band], "phase": phase}]))
+                track["chain"] = dice.choice(
+                    ([], [{"kind": "eq", "bands": [band], "phase": phase}])
+                )
             case "moves" if place["mode"] == "object":
                 name = f"{track['id']}/placement/azimuth_deg"
                 kept = [lane for lane in said["automation"] if lane["target"] != name]
-                path = [{"t_s": float(t), "value": dice.uniform(-170.0, 170.0)} for t in range(0, 12, 3)]
+                path = [
+                    {"t_s": float(t), "value": dice.uniform(-170.0, 170.0)} for t in range(0, 12, 3)
+                ]
                 said["automation"] = (
-                    kept if len(kept) < len(said["automation"]) else [*kept, {"target": name, "points": path}]
+                    kept
+                    if len(kept) < len(said["automation"])
+                    else [*kept, {"target": name, "points": path}]
                 )
             case "mode" if track["id"] != "b":
-                track["placement"] = {**place, "mode": "none" if place["mode"] == "object" else "object"}
+                track["placement"] = {
+                    **place,
+                    "mode": "none" if place["mode"] == "object" else "object",
+                }
             case _:
                 return "nothing"
-        return f"{kind} of {track['id']}"  # fmt: skip
+        return f"{kind} of {track['id']}"
 
     def mixed(self, said: dict[str, Any]) -> Any:
         lanes = list(said["automation"])
@@ -99,7 +143,11 @@ class ManyEdits(FolderTest):
                     joined = np.concatenate([last[output], block], axis=1)
                     self.assertTrue(np.isfinite(block).all(), done)
                     # the bend of a 100 Hz tone at full scale is 1.7e-4; a click's is its height
-                    self.assertLess(float(np.abs(np.diff(joined, n=2)).max()), 0.004, (seed, output.target.name, done))
+                    self.assertLess(
+                        float(np.abs(np.diff(joined, n=2)).max()),
+                        0.004,
+                        (seed, output.target.name, done),
+                    )
                     last[output] = block[:, -2:]
             return {output: blocks[output] for output in OUTPUTS} | {"first": first}  # type: ignore[dict-item]
 

@@ -31,7 +31,9 @@ class Pair(unittest.TestCase):
         whole.add(sound[:, : sound.shape[1] // 2048 * 2048].astype(np.float32))
         figures = whole.finish()
         self.assertAlmostEqual(readings["integrated"], figures.integrated_lufs, delta=0.06)
-        self.assertAlmostEqual(readings["range"], figures.loudness_range_lu, delta=0.6)  # read twice a second
+        self.assertAlmostEqual(
+            readings["range"], figures.loudness_range_lu, delta=0.6
+        )  # read twice a second
         self.assertAlmostEqual(max(readings["true_peak"]), figures.true_peak_dbtp, delta=0.06)
         self.assertAlmostEqual(readings["momentary"], whole.history.momentary_lufs[-1], delta=0.06)
 
@@ -45,7 +47,9 @@ class Pair(unittest.TestCase):
 
     def test_correlation_and_its_worst(self) -> None:
         one = noise(1, 1.0)[0]
-        turned = np.concatenate([np.stack([one, one]), np.stack([one, -one]), *[np.stack([one, one])] * 3], axis=1)
+        turned = np.concatenate(
+            [np.stack([one, one]), np.stack([one, -one]), *[np.stack([one, one])] * 3], axis=1
+        )
         readings, steps = read("0+2+0", turned)
         self.assertGreater(steps[-1]["correlation"], 0.99)
         self.assertLess(readings["worst"], -0.9)
@@ -55,7 +59,10 @@ class Pair(unittest.TestCase):
         self.assertIsNone(silent["energy"])
 
     def test_bands_tell_where_the_trouble_is(self) -> None:
-        """Alike at 4 kHz, opposed at 200 Hz: the sum loses everything at 200 Hz and nothing at 4 kHz."""
+        """Alike at 4 kHz, opposed at 200 Hz.
+
+        The sum loses everything at 200 Hz and nothing at 4 kHz.
+        """
         low, high = sine(200, 1.0, -12), sine(4000, 1.0, -12)
         readings, _ = read("0+2+0", np.stack([low + high, high - low]))
         at = lambda hz: int(np.argmin(np.abs(np.array(BANDS_HZ) - hz)))  # noqa: E731
@@ -76,7 +83,10 @@ class Pair(unittest.TestCase):
 
 class Around(unittest.TestCase):
     def test_energy_vector_points_at_what_sounds(self) -> None:
-        """Gerzon's r_E: one loudspeaker gives its own direction and length 1; two alike the middle, shorter."""
+        """Gerzon's r_E: one loudspeaker gives its own direction and length 1.
+
+        Two alike the middle, shorter.
+        """
         for label, azimuth, elevation in (("M+110", 110.0, 0.0), ("U-045", -45.0, 30.0)):
             layout = LAYOUTS["4+7+0" if label[0] == "U" else "0+5+0"]
             sound = np.zeros((layout.channels, 48000))
@@ -95,12 +105,17 @@ class Around(unittest.TestCase):
         self.assertIsNone(pair["front_rear"])
 
     def test_what_a_stereo_listener_loses(self) -> None:
-        """ITU-R BS.775-4: the centre comes at -3 dB in both sides, so nothing is lost; a surround loses 3 dB."""
+        """ITU-R BS.775-4: the centre comes at -3 dB in both sides, so nothing is lost.
+
+        A surround loses 3 dB.
+        """
         for channel, lost in ((0, 0.0), (2, 0.0), (4, 3.01)):
             sound = np.zeros((6, 48000))
             sound[channel] = noise(1, 1.0)[0]
             loss = read("0+5+0", sound, sound[:2])[0]["loss_stereo"]
-            np.testing.assert_allclose([value for value in loss if value is not None], lost, atol=0.06)
+            np.testing.assert_allclose(
+                [value for value in loss if value is not None], lost, atol=0.06
+            )
         opposed = np.zeros((6, 48000))
         opposed[0], opposed[4] = noise(1, 1.0)[0], -noise(1, 1.0)[0] * np.sqrt(2)
         self.assertGreater(min(read("0+5+0", opposed, opposed[:2])[0]["loss_stereo"]), 15.0)

@@ -1,4 +1,7 @@
-"""Sources in the field: paths recorded by hand and thinned within a bound, and what deliveries will change."""
+"""Sources in the field.
+
+Paths recorded by hand and thinned within a bound, and what deliveries will change.
+"""
 
 import numpy as np
 
@@ -23,7 +26,8 @@ class Gestures(FolderTest):
         for within in (0.2, 1.0, 5.0):
             kept = thinned_directions(times, azimuth, elevation, within)
             line = unit_vectors(
-                np.interp(times, times[kept], azimuth[kept]), np.interp(times, times[kept], elevation[kept])
+                np.interp(times, times[kept], azimuth[kept]),
+                np.interp(times, times[kept], elevation[kept]),
             )
             apart = np.degrees(np.arccos(np.clip(np.sum(line * wanted, axis=1), -1, 1)))
             self.assertLessEqual(apart.max(), within + 1e-6)
@@ -39,17 +43,28 @@ class Gestures(FolderTest):
         made = RecordPath(strip="t0", points=points, within_deg=0.01).apply(mix)
         lanes = {lane.target: [(p.t_s, p.value) for p in lane.points] for lane in made.automation}
         self.assertEqual(
-            lanes["t0/placement/azimuth_deg"], [(0.0, 20.0), (1.999, 20.0), (2.0, 170.0), (3.0, -170.0), (4.0, -150.0)]
+            lanes["t0/placement/azimuth_deg"],
+            [(0.0, 20.0), (1.999, 20.0), (2.0, 170.0), (3.0, -170.0), (4.0, -150.0)],
         )  # across the rear by the shorter way
-        again = RecordPath(strip="t0", points=((2.5, 180.0, 5.0), (2.8, -176.0, 5.0)), within_deg=0.01).apply(made)
-        times = [p.t_s for lane in again.automation if "azimuth" in lane.target for p in lane.points]
+        again = RecordPath(
+            strip="t0", points=((2.5, 180.0, 5.0), (2.8, -176.0, 5.0)), within_deg=0.01
+        ).apply(made)
+        times = [
+            p.t_s for lane in again.automation if "azimuth" in lane.target for p in lane.points
+        ]
         self.assertEqual(times, [0.0, 1.999, 2.0, 2.499, 2.5, 2.8, 3.0, 4.0])
         self.assertEqual(StandStill(strip="t0").apply(again), mix)
         for bad in ([], [(1.0, 0.0, 0.0)], [(1.0, 0.0, 0.0), (1.0, 1.0, 0.0)]):
             with self.assertRaisesRegex(InputError, "Nothing was recorded"):
                 read({"kind": "record_path", "strip": "t0", "points": bad}).apply(mix)
         with self.assertRaisesRegex(InputError, "Points"):
-            read({"kind": "record_path", "strip": "t0", "points": [(0.0, float("nan"), 0.0), (1.0, 0.0, 0.0)]})
+            read(
+                {
+                    "kind": "record_path",
+                    "strip": "t0",
+                    "points": [(0.0, float("nan"), 0.0), (1.0, 0.0, 0.0)],
+                }
+            )
 
 
 class Profiles(FolderTest):
@@ -59,18 +74,37 @@ class Profiles(FolderTest):
         self.write("a.wav", noise(1, 0.1))
         at = lambda **place: {"sound": "a.wav", "placement": {"mode": "object", **place}}  # noqa: E731
         mix = self.mix(
-            [at(), at(elevation_deg=-20.0), at(extent_deg=30.0), at(distance=0.5), at(), {"sound": "a.wav"},
-             {"sound": "a.wav", "placement": {"mode": "scene"}}, {**at(), "output": None}, {**at(), "resting": True}],
-            automation=[{"target": "t4/placement/elevation_deg",
-                         "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": -5}]}],
-        )  # fmt: skip
+            [
+                at(),
+                at(elevation_deg=-20.0),
+                at(extent_deg=30.0),
+                at(distance=0.5),
+                at(),
+                {"sound": "a.wav"},
+                {"sound": "a.wav", "placement": {"mode": "scene"}},
+                {**at(), "output": None},
+                {**at(), "resting": True},
+            ],
+            automation=[
+                {
+                    "target": "t4/placement/elevation_deg",
+                    "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": -5}],
+                }
+            ],
+        )
         self.assertEqual(changes(mix, DELIVERY_LIMITS["open"]), {})
         self.assertEqual(
-            changes(mix, DELIVERY_LIMITS["dome"]), {"t1": ["raised to the ears"], "t4": ["raised to the ears"]}
+            changes(mix, DELIVERY_LIMITS["dome"]),
+            {"t1": ["raised to the ears"], "t4": ["raised to the ears"]},
         )
         small = changes(mix, DELIVERY_LIMITS["small"])
         self.assertEqual(
-            small, {"t2": ["becomes a point"], "t3": ["moved out to the sphere"], "t6": ["scene decoded to 5.1"]}
+            small,
+            {
+                "t2": ["becomes a point"],
+                "t3": ["moved out to the sphere"],
+                "t6": ["scene decoded to 5.1"],
+            },
         )
         channels = changes(mix, DELIVERY_LIMITS["channels"])
         self.assertEqual([channels[f"t{i}"] for i in range(5)], [["panned into 7.1.4"]] * 5)

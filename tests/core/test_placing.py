@@ -1,4 +1,7 @@
-"""What placements do to sound: distance, diffuseness, turned scenes, moving parameters, test signals in their place."""
+"""What placements do to sound.
+
+Distance, diffuseness, turned scenes, moving parameters, test signals in their place.
+"""
 
 from typing import Any
 
@@ -27,13 +30,21 @@ def level_db(sound: np.ndarray) -> float:
 class Distance(FolderTest):
     def made(self, sound: np.ndarray, automation: Any = (), **place: Any) -> np.ndarray:
         self.write("a.wav", sound)
-        mix = self.mix([{"sound": "a.wav", "placement": {"mode": "object", **place}}], automation=list(automation))
+        mix = self.mix(
+            [{"sound": "a.wav", "placement": {"mode": "object", **place}}],
+            automation=list(automation),
+        )
         return self.rendered(mix, "0+1+0")[0]
 
     def test_level(self) -> None:
         sound = noise(1, 0.5)
         near = self.made(sound)
-        for law, distance, wanted in ((6.0, 4.0, -12.0), (3.0, 2.0, -3.0), (6.0, 0.5, 6.0), (0.0, 5.0, 0.0)):
+        for law, distance, wanted in (
+            (6.0, 4.0, -12.0),
+            (3.0, 2.0, -3.0),
+            (6.0, 0.5, 6.0),
+            (0.0, 5.0, 0.0),
+        ):
             far = self.made(sound, level_db_per_doubling=law, distance=distance)[: len(near)]
             self.assertAlmostEqual(level_db(far) - level_db(near), wanted, delta=0.1)
 
@@ -53,7 +64,11 @@ class Distance(FolderTest):
         np.testing.assert_allclose(late[480 : 480 + 12000], sound[0, :12000], atol=2e-4)
 
     def test_what_comes_nearer_is_bent_in_pitch(self) -> None:
-        """Doppler: where the way grows shorter by 34.3 m a second of listening, a tone rises by v/c, 10 % (derived)."""
+        """Doppler.
+
+        Where the way grows shorter by 34.3 m a second of listening, a tone rises by v/c, 10 %
+        (derived).
+        """
         tone = sine(1000.0, 1.2, -6.0)[None]
         lane = {"target": "t0/placement/distance", "points": points((0.0, 6.86), (1.0, 3.43))}
         moving = self.made(tone, [lane], travel=True, sphere_m=10.0)
@@ -66,11 +81,22 @@ class Distance(FolderTest):
         self.write("a.wav", noise(1, 0.3))
         found = []
         for too in (False, True):
-            place = {"mode": "object", "distance": 4.0, "level_db_per_doubling": 6.0, "sends_too": too}
-            mix = self.mix([{"sound": "a.wav", "placement": place, "sends": [{"bus": "b", "level_db": 0.0}]}],
-                           buses=[{"id": "b", "name": "B", "layout": "0+1+0", "placement": {"layout": "0+1+0"}}])  # fmt: skip
+            place = {
+                "mode": "object",
+                "distance": 4.0,
+                "level_db_per_doubling": 6.0,
+                "sends_too": too,
+            }
+            mix = self.mix(
+                [{"sound": "a.wav", "placement": place, "sends": [{"bus": "b", "level_db": 0.0}]}],
+                buses=[
+                    {"id": "b", "name": "B", "layout": "0+1+0", "placement": {"layout": "0+1+0"}}
+                ],
+            )
             plan = compile(mix)
-            out = np.concatenate([b[0] for b in render(plan, [Output(target_named("0+1+0"), "b")])], axis=1)
+            out = np.concatenate(
+                [b[0] for b in render(plan, [Output(target_named("0+1+0"), "b")])], axis=1
+            )
             found.append(level_db(out))
         self.assertAlmostEqual(found[0] - found[1], 12.0, delta=0.2)
 
@@ -80,24 +106,49 @@ class Scenes(FolderTest):
         front = noise(1, 0.5) * encode(0.0, 0.0, 1)[:, None]
         self.write("scene.wav", front)
         left = self.rendered(
-            self.mix([{"sound": "scene.wav", "placement": {"mode": "scene", "azimuth_deg": 90.0}}]), "scene1"
+            self.mix([{"sound": "scene.wav", "placement": {"mode": "scene", "azimuth_deg": 90.0}}]),
+            "scene1",
         )
-        np.testing.assert_allclose(left[:, :12000], front[[0]][:, :12000] * encode(90.0, 0.0, 1)[:, None], atol=1e-5)
-        moving = self.mix([{"sound": "scene.wav", "placement": {"mode": "scene"}}], automation=[
-            {"target": "t0/placement/azimuth_deg", "points": points((0.0, 170.0), (0.4, -170.0))}])  # fmt: skip
+        np.testing.assert_allclose(
+            left[:, :12000], front[[0]][:, :12000] * encode(90.0, 0.0, 1)[:, None], atol=1e-5
+        )
+        moving = self.mix(
+            [{"sound": "scene.wav", "placement": {"mode": "scene"}}],
+            automation=[
+                {
+                    "target": "t0/placement/azimuth_deg",
+                    "points": points((0.0, 170.0), (0.4, -170.0)),
+                }
+            ],
+        )
         turned = self.rendered(moving, "scene1")
-        self.assertGreater(level_db(turned[0]), level_db(turned[1]) + 12)  # behind all the while, never in front
+        self.assertGreater(
+            level_db(turned[0]), level_db(turned[1]) + 12
+        )  # behind all the while, never in front
         np.testing.assert_array_equal(turned, self.rendered(moving, "scene1", 2 * GRID_FRAMES))
 
     def test_dual_band_is_basic_below_and_max_re_above(self) -> None:
         for frequency, kind in ((40.0, "basic"), (12000.0, "max_re")):
             self.write("tone.wav", sine(frequency, 0.6, -6.0)[None] * encode(20.0, 0.0, 1)[:, None])
             made = {
-                weighting: self.rendered(self.mix([{"sound": "tone.wav", "placement": {"mode": "scene", "weighting": weighting}}]), "0+5+0")
+                weighting: self.rendered(
+                    self.mix(
+                        [
+                            {
+                                "sound": "tone.wav",
+                                "placement": {"mode": "scene", "weighting": weighting},
+                            }
+                        ]
+                    ),
+                    "0+5+0",
+                )
                 for weighting in ("dual_band", "basic", "max_re")
-            }  # fmt: skip
+            }
             cut = slice(8000, 24000)
-            difference = {k: level_db(made["dual_band"][:, cut] - made[k][:, cut]) for k in ("basic", "max_re")}
+            difference = {
+                k: level_db(made["dual_band"][:, cut] - made[k][:, cut])
+                for k in ("basic", "max_re")
+            }
             self.assertEqual(min(difference, key=lambda k: difference[k]), kind)
             self.assertLess(difference[kind], level_db(made[kind][:, cut]) - 18)
 
@@ -107,17 +158,28 @@ class Diffuse(FolderTest):
         self.write("a.wav", noise(1, 2.0))
         place = {"mode": "object", "azimuth_deg": 0.0, "extent_deg": 180.0}
         alike = self.rendered(self.mix([{"sound": "a.wav", "placement": place}]), "0+5+0")
-        lost = self.rendered(self.mix([{"sound": "a.wav", "placement": {**place, "diffuseness": 1.0}}]), "0+5+0")
+        lost = self.rendered(
+            self.mix([{"sound": "a.wav", "placement": {**place, "diffuseness": 1.0}}]), "0+5+0"
+        )
         self.assertAlmostEqual(level_db(lost), level_db(alike), delta=0.4)
         self.assertGreater(np.corrcoef(alike[[0, 1]])[0, 1], 0.99)
         self.assertLess(abs(np.corrcoef(lost[[0, 1]])[0, 1]), 0.5)
         self.assertEqual(np.abs(lost[3]).max(), 0.0)
-        np.testing.assert_array_equal(lost, self.rendered(
-            self.mix([{"sound": "a.wav", "placement": {**place, "diffuseness": 1.0}}]), "0+5+0", 3 * GRID_FRAMES))  # fmt: skip
+        np.testing.assert_array_equal(
+            lost,
+            self.rendered(
+                self.mix([{"sound": "a.wav", "placement": {**place, "diffuseness": 1.0}}]),
+                "0+5+0",
+                3 * GRID_FRAMES,
+            ),
+        )
 
 
 class Headphones(FolderTest):
-    """What moves is worked out in another way than what stands still; where it rests, both must sound alike."""
+    """What moves is worked out in another way than what stands still.
+
+    Where it rests, both must sound alike.
+    """
 
     def test_what_moves_sounds_where_it_rests_as_what_stands_still(self) -> None:
         self.write("a.wav", noise(1, 3.0))
@@ -131,10 +193,15 @@ class Headphones(FolderTest):
         for name, before, after, place in cases:
             with self.subTest(name):
                 there = {"mode": "object", "level_db_per_doubling": 0.0, **place}
-                lane = {"target": f"t0/placement/{name}", "points": points((1.0, before), (2.0, after))}
+                lane = {
+                    "target": f"t0/placement/{name}",
+                    "points": points((1.0, before), (2.0, after)),
+                }
                 moving = self.mix([{"sound": "a.wav", "placement": there}], automation=[lane])
                 sound = self.rendered(moving, "binaural")
-                np.testing.assert_allclose(sound, self.rendered(moving, "binaural", 3 * GRID_FRAMES), atol=2e-6)
+                np.testing.assert_allclose(
+                    sound, self.rendered(moving, "binaural", 3 * GRID_FRAMES), atol=2e-6
+                )
                 for value, cut in ((before, slice(4800, 43200)), (after, slice(105600, 139200))):
                     still = self.mix([{"sound": "a.wav", "placement": {**there, name: value}}])
                     wanted = self.rendered(still, "binaural")[:, cut]
@@ -144,8 +211,17 @@ class Headphones(FolderTest):
 class Moving(FolderTest):
     def test_a_processor_that_moves_passes_without_a_click_whatever_the_block(self) -> None:
         self.write("a.wav", sine(220.0, 1.0, -12.0)[None])
-        mix = self.mix([{"sound": "a.wav", "chain": [{"kind": "eq", "bands": [{"shape": "bell", "frequency_hz": 220.0}]}]}],
-                       automation=[{"target": "t0/chain/0/bands/0/gain_db", "points": points((0.2, 0.0), (0.8, 12.0))}])  # fmt: skip
+        mix = self.mix(
+            [
+                {
+                    "sound": "a.wav",
+                    "chain": [{"kind": "eq", "bands": [{"shape": "bell", "frequency_hz": 220.0}]}],
+                }
+            ],
+            automation=[
+                {"target": "t0/chain/0/bands/0/gain_db", "points": points((0.2, 0.0), (0.8, 12.0))}
+            ],
+        )
         sound = self.rendered(mix, "0+2+0")
         np.testing.assert_allclose(sound, self.rendered(mix, "0+2+0", GRID_FRAMES), atol=1e-7)
         early, late = sound[0, 2000:8000], sound[0, 42000:47000]
@@ -157,43 +233,76 @@ class Moving(FolderTest):
 
     def test_curves_reach_the_sound(self) -> None:
         self.write("a.wav", np.full((1, RATE_HZ), 0.5))
-        mix = self.mix([{"sound": "a.wav"}], automation=[
-            {"target": "t0/gain_db", "points": points((0.0, 0.0, "hold"), (0.5, -20.0), (0.9, -20.0))}])  # fmt: skip
+        mix = self.mix(
+            [{"sound": "a.wav"}],
+            automation=[
+                {
+                    "target": "t0/gain_db",
+                    "points": points((0.0, 0.0, "hold"), (0.5, -20.0), (0.9, -20.0)),
+                }
+            ],
+        )
         sound = self.rendered(mix, "0+1+0")[0]
         half = RATE_HZ // 2
         self.assertAlmostEqual(
-            level_db(sound[2000 : half - 2048]) - level_db(sound[half + 2048 : half + 9000]), 20.0, delta=0.1
+            level_db(sound[2000 : half - 2048]) - level_db(sound[half + 2048 : half + 9000]),
+            20.0,
+            delta=0.1,
         )
 
     def test_what_would_change_latency_may_not_move(self) -> None:
         self.write("a.wav", noise(1, 0.2))
-        mix = self.mix([{"sound": "a.wav", "chain": [{"kind": "basics"}]}], automation=[
-            {"target": "t0/chain/0/delay_ms", "points": points((0.0, -5.0), (0.1, 5.0))}])  # fmt: skip
+        mix = self.mix(
+            [{"sound": "a.wav", "chain": [{"kind": "basics"}]}],
+            automation=[
+                {"target": "t0/chain/0/delay_ms", "points": points((0.0, -5.0), (0.1, 5.0))}
+            ],
+        )
         with self.assertRaisesRegex(InputError, "change its latency"):
             compile(mix)
 
     def test_a_stereo_object_stands_as_wide_as_it_is_told(self) -> None:
         self.write("pair.wav", noise(2, 0.4))
         at = {"mode": "object"}
-        apart = self.rendered(self.mix([{"sound": "pair.wav", "placement": {**at, "pair_deg": 60.0}}]), "0+2+0")
+        apart = self.rendered(
+            self.mix([{"sound": "pair.wav", "placement": {**at, "pair_deg": 60.0}}]), "0+2+0"
+        )
         self.assertLess(abs(np.corrcoef(apart)[0, 1]), 0.05)
-        together = self.rendered(self.mix([{"sound": "pair.wav", "placement": {**at, "pair_deg": 0.0}}]), "0+2+0")
+        together = self.rendered(
+            self.mix([{"sound": "pair.wav", "placement": {**at, "pair_deg": 0.0}}]), "0+2+0"
+        )
         self.assertGreater(np.corrcoef(together)[0, 1], 0.999)
 
 
 class StandIns(FolderTest):
     def test_a_test_signal_is_heard_where_the_source_is(self) -> None:
         self.write("a.wav", noise(1, 3.0))
-        mix = self.mix([
-            {"sound": "a.wav", "placement": {"mode": "object", "azimuth_deg": 110.0}, "muted": True},
-            {"sound": "a.wav", "output": "b"},
-        ], buses=[{"id": "b", "name": "B", "layout": "0+1+0", "placement": {"mode": "object", "azimuth_deg": -30.0}}])  # fmt: skip
+        mix = self.mix(
+            [
+                {
+                    "sound": "a.wav",
+                    "placement": {"mode": "object", "azimuth_deg": 110.0},
+                    "muted": True,
+                },
+                {"sound": "a.wav", "output": "b"},
+            ],
+            buses=[
+                {
+                    "id": "b",
+                    "name": "B",
+                    "layout": "0+1+0",
+                    "placement": {"mode": "object", "azimuth_deg": -30.0},
+                }
+            ],
+        )
         for strip, channel in (("t0", 4), ("b", 1)):
             for signal in ("noise", "tone", "click"):
                 session = Session(RATE_HZ)
                 self.addCleanup(session.close)
                 session.set_document(NOW, mix)
-                session.hear("a", MonitorSource(target="0+5+0", what="stem", strip=strip, stand_in=signal))  # type: ignore[arg-type]
+                session.hear(
+                    "a", MonitorSource(target="0+5+0", what="stem", strip=strip, stand_in=signal)
+                )  # type: ignore[arg-type]
                 readings = [session.take(2048).readings for _ in range(8)]
                 loud = max(readings, key=lambda r: max(r["hold"]))["hold"]
                 self.assertEqual(int(np.argmax(loud)), channel, f"{strip} {signal}")

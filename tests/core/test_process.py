@@ -48,7 +48,10 @@ class BasicsOnAPair(unittest.TestCase):
         return Basics(**parameters).start(len(block), RATE_HZ).process(block.astype(np.float32))
 
     def test_width_by_the_algebra(self) -> None:
-        """Equal-power unrelated mid and side, side scaled by w: correlation (1 - w^2) / (1 + w^2) (derived)."""
+        """Equal-power unrelated mid and side, side scaled by w.
+
+        Correlation (1 - w^2) / (1 + w^2) (derived).
+        """
         mid, side = noise(2, 4.0)
         pair = np.stack([mid + side, mid - side])
         for width in (0.0, 0.5, 1.0, 1.5, 2.0):
@@ -70,7 +73,10 @@ class BasicsOnAPair(unittest.TestCase):
     def test_delay_across_blocks(self, sizes: list[int], delay_ms: float) -> None:
         sound = noise(1, sum(sizes) / RATE_HZ).astype(np.float32)[:, : sum(sizes)]
         running = Basics(delay_ms=delay_ms).start(1, RATE_HZ)
-        got = np.concatenate([running.process(part) for part in np.split(sound, np.cumsum(sizes)[:-1], axis=1)], axis=1)
+        got = np.concatenate(
+            [running.process(part) for part in np.split(sound, np.cumsum(sizes)[:-1], axis=1)],
+            axis=1,
+        )
         late = round(delay_ms * RATE_HZ / 1000)
         wanted = np.concatenate([np.zeros((1, late)), sound], axis=1)[:, : sound.shape[1]]
         np.testing.assert_allclose(got, wanted, atol=0)
@@ -95,20 +101,30 @@ class Room(unittest.TestCase):
     def test_decay_is_what_was_asked(self) -> None:
         """Jot & Chaigne 1991: with no treble loss every line decays alike; to 10 per cent."""
         for wanted in (0.5, 1.0, 2.0):
-            got = self.decay_s(self.response(seconds=2.5 * wanted, decay_s=wanted, treble_decay=1.0)[0])
+            got = self.decay_s(
+                self.response(seconds=2.5 * wanted, decay_s=wanted, treble_decay=1.0)[0]
+            )
             self.assertAlmostEqual(got / wanted, 1.0, delta=0.1)
 
     def test_treble_dies_sooner(self) -> None:
         response = self.response(decay_s=2.0, treble_decay=0.3)[0]
-        early, late = np.abs(np.fft.rfft(response[:24000])), np.abs(np.fft.rfft(response[48000:72000]))
+        early, late = (
+            np.abs(np.fft.rfft(response[:24000])),
+            np.abs(np.fft.rfft(response[48000:72000])),
+        )
         frequency = np.fft.rfftfreq(24000, 1 / RATE_HZ)
-        lows, highs = (frequency > 200) & (frequency < 1000), (frequency > 8000) & (frequency < 16000)
+        lows, highs = (
+            (frequency > 200) & (frequency < 1000),
+            (frequency > 8000) & (frequency < 16000),
+        )
         fall_low = np.mean(late[lows] ** 2) / np.mean(early[lows] ** 2)
         fall_high = np.mean(late[highs] ** 2) / np.mean(early[highs] ** 2)
         self.assertLess(10 * np.log10(fall_high / fall_low), -10.0)
 
     def test_a_longer_decay_is_not_louder(self) -> None:
-        energies = [float(np.sum(self.response(seconds=8.0, decay_s=d)[0] ** 2)) for d in (0.5, 1.5, 4.0)]
+        energies = [
+            float(np.sum(self.response(seconds=8.0, decay_s=d)[0] ** 2)) for d in (0.5, 1.5, 4.0)
+        ]
         self.assertLess(max(abs(10 * np.log10(e / energies[0])) for e in energies), 2.5)
 
     def test_returns_are_unlike_each_other(self) -> None:
@@ -131,6 +147,8 @@ class AnyProcessor(unittest.TestCase):
                 if name != "kind":
                     self.assertTrue(told.get("description"), f"{kind}.{name} has no help")
                     if told["type"] == "number":
-                        self.assertTrue({"unit", "step", "minimum", "maximum"} <= told.keys(), f"{kind}.{name}")
+                        self.assertTrue(
+                            {"unit", "step", "minimum", "maximum"} <= told.keys(), f"{kind}.{name}"
+                        )
             out = model().start(2, RATE_HZ).process(np.zeros((2, 4096), dtype=np.float32))
             self.assertEqual(np.abs(out).max(), 0.0)

@@ -14,8 +14,13 @@ from metaphon.core.listen.stream_clock import LEAD_S, LONG_FRAMES, TRUST_S
 from tests.sounds import RATE_HZ, FolderTest, sine, unpacked
 
 STATE: dict[str, Any] = {
-    "hearings": {"a": {"target": "0+2+0"}, "b": {}}, "monitor": {}, "loop": None, "comparing": False, "active": "a", "matched": True,
-}  # fmt: skip
+    "hearings": {"a": {"target": "0+2+0"}, "b": {}},
+    "monitor": {},
+    "loop": None,
+    "comparing": False,
+    "active": "a",
+    "matched": True,
+}
 
 
 class Engine(FolderTest):
@@ -29,7 +34,9 @@ class Engine(FolderTest):
         self.stretches: list[dict[str, Any]] = []
         self.sounds: list[np.ndarray] = []
         self.said: list[dict[str, Any]] = []
-        self.mix_now = self.mix([{"sound": "tone.wav", "placement": {"mode": "bed", "layout": "0+2+0"}}])
+        self.mix_now = self.mix(
+            [{"sound": "tone.wav", "placement": {"mode": "bed", "layout": "0+2+0"}}]
+        )
 
     def tell(self, *message: Any) -> None:
         self.pipe.send(message)
@@ -93,7 +100,9 @@ class Engine(FolderTest):
             self.until(lambda: self.reached > before)  # noqa: B023 - it is asked within the round
         ends = np.cumsum([0] + [header["frames"] for header in self.stretches])[:-1].tolist()
         self.assertEqual([header["stream"] for header in self.stretches], ends)
-        self.assertEqual([header["first"] for header in self.stretches], [RATE_HZ + end for end in ends])
+        self.assertEqual(
+            [header["first"] for header in self.stretches], [RATE_HZ + end for end in ends]
+        )
         heard = np.concatenate(self.sounds, axis=1)
         wanted = self.rendered(self.mix_now, "0+2+0")[:, RATE_HZ : RATE_HZ + heard.shape[1]]
         settled = slice(1024, None)  # it begins in the middle of a sound, with a short rise
@@ -150,7 +159,12 @@ class Engine(FolderTest):
         self.begin()
         self.hear()
         loud = float(np.abs(self.sounds[-1]).max())
-        self.tell("preview", {"kind": "set", "strips": ["t0"], "path": "gain_db", "value": -60.0}, "t0 gain_db", None)
+        self.tell(
+            "preview",
+            {"kind": "set", "strips": ["t0"], "path": "gain_db", "value": -60.0},
+            "t0 gain_db",
+            None,
+        )
         for _ in range(8):
             before = self.reached
             self.do("played", epoch=1, frames=before, gaps=0)

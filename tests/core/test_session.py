@@ -28,8 +28,16 @@ class SessionTest(FolderTest):
         bed = {"mode": "bed", "layout": "0+2+0"}
         return self.mix(
             [
-                {"sound": "pair.wav", "placement": bed, "chain": [{"kind": "basics", "input_gain_db": -6.0}]},
-                {"sound": "mono.wav", "placement": {"mode": "object", "azimuth_deg": 30.0}, "gain_db": -3.0},
+                {
+                    "sound": "pair.wav",
+                    "placement": bed,
+                    "chain": [{"kind": "basics", "input_gain_db": -6.0}],
+                },
+                {
+                    "sound": "mono.wav",
+                    "placement": {"mode": "object", "azimuth_deg": 30.0},
+                    "gain_db": -3.0,
+                },
             ]
         )
 
@@ -45,16 +53,27 @@ class Heard(SessionTest):
             "alone": (MonitorSource(what="alone", strip="t0"), pair * 10 ** (-6 / 20)),
             "before": (MonitorSource(what="before", strip="t0"), pair),
             "beds": (MonitorSource(kinds="beds"), pair * 10 ** (-6 / 20)),
-            "objects": (MonitorSource(kinds="objects"), np.concatenate([mono, mono * 0]) * 10 ** (-3 / 20)),
+            "objects": (
+                MonitorSource(kinds="objects"),
+                np.concatenate([mono, mono * 0]) * 10 ** (-3 / 20),
+            ),
             "without chains": (MonitorSource(chains=False, kinds="beds"), pair),
-            "mono alone": (MonitorSource(what="before", strip="t1"), np.repeat(mono, 2, axis=0) * np.sqrt(0.5)),
+            "mono alone": (
+                MonitorSource(what="before", strip="t1"),
+                np.repeat(mono, 2, axis=0) * np.sqrt(0.5),
+            ),
         }
         for name, (hearing, expected) in cases.items():
             session = self.session(mix, **hearing.model_dump())
-            np.testing.assert_allclose(self.heard(session), expected[:, : 6 * 2048], atol=2e-6, err_msg=name)
+            np.testing.assert_allclose(
+                self.heard(session), expected[:, : 6 * 2048], atol=2e-6, err_msg=name
+            )
 
     def test_changing_what_is_heard_passes_over_in_one_stretch(self) -> None:
-        """From one target to another at full sound, in step: two alike things leave no trace of the change."""
+        """From one target to another at full sound, in step.
+
+        Two alike things leave no trace of the change.
+        """
         self.write("tone.wav", sine(100, 2.0, -6))
         mix = self.mix([{"sound": "tone.wav", "placement": {"mode": "object"}}])
         session = self.session(mix)
@@ -70,7 +89,9 @@ class Heard(SessionTest):
         sound = np.concatenate(parts, axis=1)
         bend = np.abs(np.diff(sound, n=2, axis=1)).max(axis=0)
         self.assertLess(bend[9000:].max(), 8 * bend[1000:8000].max())
-        np.testing.assert_allclose(sound[:, -1500:], whole[:, sound.shape[1] - 1500 : sound.shape[1]], atol=1e-5)
+        np.testing.assert_allclose(
+            sound[:, -1500:], whole[:, sound.shape[1] - 1500 : sound.shape[1]], atol=1e-5
+        )
 
     def test_a_strip_that_is_gone_is_told_and_the_rest_goes_on(self) -> None:
         session = self.session(self.pair())
@@ -154,7 +175,9 @@ class Comparing(SessionTest):
         session.compare(False, "a")
         session.take(2048)
         back = session.take(2048)
-        np.testing.assert_allclose(back.samples, noise(2, 8.0)[:, back.first : back.first + 2048], atol=1e-5)
+        np.testing.assert_allclose(
+            back.samples, noise(2, 8.0)[:, back.first : back.first + 2048], atol=1e-5
+        )
 
     def test_blind_gives_no_figures_and_keeps_the_score(self) -> None:
         blind = Blind(seed=4)
@@ -173,7 +196,8 @@ class Devices(SessionTest):
     def test_virtual_pair_crosstalk_delay(self) -> None:
         """At 30 degrees the far ear hears later by what two published laws bound, a = 8.75 cm.
 
-        High frequencies 0.26 ms: Woodworth 1938, (a/c)(angle + sin angle); low 0.38 ms: Kuhn 1977, 3 (a/c) sin angle.
+        High frequencies 0.26 ms: Woodworth 1938, (a/c)(angle + sin angle); low 0.38 ms: Kuhn 1977,
+        3 (a/c) sin angle.
         """
         click = np.zeros((2, 24000))
         click[0, 4000] = 0.5
@@ -199,7 +223,11 @@ class Devices(SessionTest):
         for through in ("plain", "binaural", "virtual_pair", "loudspeakers"):
             for target in ("0+1+0", "0+2+0", "4+7+0", "binaural", "scene1"):
                 for file, sounds in (("a.wav", True), ("none.wav", False)):
-                    mix = self.mix([{"sound": file, "placement": {"mode": "object", "azimuth_deg": 20.0}}])
+                    mix = self.mix(
+                        [{"sound": file, "placement": {"mode": "object", "azimuth_deg": 20.0}}]
+                    )
                     session = self.session(mix, target=target)
-                    session.set_monitor(Monitor(through=through, virtual_pair=VirtualPair(left_deg=120.0)))
+                    session.set_monitor(
+                        Monitor(through=through, virtual_pair=VirtualPair(left_deg=120.0))
+                    )
                     self.assertEqual(bool(self.heard(session, 2).any()), sounds, (through, target))

@@ -3,7 +3,13 @@
 import unittest
 from unittest import mock
 
-from metaphon.core.listen.stream_clock import LEAD_S, LONG_FRAMES, STRETCH_FRAMES, TRUST_S, StreamClock
+from metaphon.core.listen.stream_clock import (
+    LEAD_S,
+    LONG_FRAMES,
+    STRETCH_FRAMES,
+    TRUST_S,
+    StreamClock,
+)
 
 RATE_HZ = 48000
 _MS = 0.001
@@ -59,14 +65,19 @@ class Paces(unittest.TestCase):
         self.assertGreaterEqual(self.ahead_s(0.3), LEAD_S - 6 * _MS)
 
     def test_a_listener_whose_clock_is_slower_is_followed(self) -> None:
-        """A hundredth slower, reported twelve times a second: never further ahead than a few milliseconds more."""
+        """A hundredth slower, reported twelve times a second.
+
+        Never further ahead than a few milliseconds more.
+        """
         self.pace.played(0, False)
         for step in range(1, 500):
             self.now = 1000.0 + step * 0.085
             played_s = step * 0.085 * 0.99
             self.pace.played(round(played_s * RATE_HZ), False)
             self.fill()
-            self.assertTrue(LEAD_S - _MS <= self.ahead_s(played_s) < LEAD_S + LONG_FRAMES / RATE_HZ + 5 * _MS)
+            self.assertTrue(
+                LEAD_S - _MS <= self.ahead_s(played_s) < LEAD_S + LONG_FRAMES / RATE_HZ + 5 * _MS
+            )
 
     def test_after_a_gap_the_report_is_believed_and_the_lead_is_wider_for_a_while(self) -> None:
         self.pace.played(0, False)
@@ -74,7 +85,9 @@ class Paces(unittest.TestCase):
         self.pace.played(RATE_HZ // 2, True)
         self.assertAlmostEqual(self.pace.lead_s, LEAD_S + 20 * _MS)
         self.fill()
-        self.assertTrue(self.pace.lead_s <= self.ahead_s(0.5) < self.pace.lead_s + LONG_FRAMES / RATE_HZ)
+        self.assertTrue(
+            self.pace.lead_s <= self.ahead_s(0.5) < self.pace.lead_s + LONG_FRAMES / RATE_HZ
+        )
         for _ in range(100):
             self.pace.played(0, True)
         self.assertEqual(self.pace.lead_s, 0.5)
@@ -84,6 +97,11 @@ class Paces(unittest.TestCase):
 
     def test_stretches_are_long_until_there_is_time_and_where_there_is_none(self) -> None:
         self.assertEqual(self.pace.frames, LONG_FRAMES)
-        for load, frames in ((0.4, LONG_FRAMES), (0.2, STRETCH_FRAMES), (0.4, STRETCH_FRAMES), (0.6, LONG_FRAMES)):
+        for load, frames in (
+            (0.4, LONG_FRAMES),
+            (0.2, STRETCH_FRAMES),
+            (0.4, STRETCH_FRAMES),
+            (0.6, LONG_FRAMES),
+        ):
             self.pace.settle(load)
             self.assertEqual(self.pace.frames, frames)

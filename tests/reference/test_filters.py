@@ -1,4 +1,6 @@
-"""Equaliser, resonator and low-cut against the cookbook's analogue prototypes, scipy and plain measurement."""
+"""Equaliser, resonator and low-cut against the cookbook's analogue prototypes, scipy and plain
+measurement.
+"""
 
 import unittest
 
@@ -15,7 +17,9 @@ FREQUENCIES = np.geomspace(20.0, 20000.0, 97)
 
 
 def prototype(numerator: list[float], denominator: list[float], corner_hz: float) -> np.ndarray:
-    """The response of an analogue prototype H(s), s in units of the corner, after the bilinear transform."""
+    """The response of an analogue prototype H(s), s in units of the corner, after the bilinear
+    transform.
+    """
     warped = 1.0 / np.tan(np.pi * corner_hz / RATE_HZ)
     b, a = bilinear(numerator, denominator, fs=warped / 2)
     return freqz(b, a, FREQUENCIES, fs=RATE_HZ)[1]
@@ -26,7 +30,9 @@ def measured(processor: Processor, frequencies: np.ndarray) -> np.ndarray:
     click = np.zeros((1, 1 << 16), dtype=np.float32)
     click[0, 0] = 1.0
     running = processor.start(1, RATE_HZ)
-    out = np.concatenate([running.process(part) for part in np.split(click, [1024, 5120, 40960], axis=1)], axis=1)[0]
+    out = np.concatenate(
+        [running.process(part) for part in np.split(click, [1024, 5120, 40960], axis=1)], axis=1
+    )[0]
     turns = np.exp(-2j * np.pi * np.outer(frequencies / RATE_HZ, np.arange(out.size)))
     return turns @ out.astype(float)
 
@@ -47,19 +53,25 @@ class Cookbook(unittest.TestCase):
             for shape, (numerator, denominator) in wanted.items():
                 band = Band(shape=shape, frequency_hz=corner, gain_db=gain_db, q=q)
                 got = sosfreqz(band.sections(RATE_HZ), FREQUENCIES, fs=RATE_HZ)[1]
-                np.testing.assert_allclose(got, prototype(numerator, denominator, corner), atol=1e-6, err_msg=shape)
+                np.testing.assert_allclose(
+                    got, prototype(numerator, denominator, corner), atol=1e-6, err_msg=shape
+                )
 
     def test_resonator_adds_and_takes_the_cookbooks_band_pass(self) -> None:
         band = prototype([0, 1 / 8, 0], [1, 1 / 8, 1], 400.0)
         lifted = Resonator(emphasis_db=6.0, mix=50.0).response(FREQUENCIES, RATE_HZ)
         np.testing.assert_allclose(lifted, 1 + 0.5 * (10 ** (6 / 20) - 1) * band, atol=1e-6)
         removed = Resonator(action="remove", gain_db=-6.0)
-        np.testing.assert_allclose(removed.response(FREQUENCIES, RATE_HZ), 10 ** (-6 / 20) * (1 - band), atol=1e-6)
+        np.testing.assert_allclose(
+            removed.response(FREQUENCIES, RATE_HZ), 10 ** (-6 / 20) * (1 - band), atol=1e-6
+        )
         self.assertLess(abs(removed.response(np.array([400.0]), RATE_HZ)[0]), 1e-9)
 
     def test_a_bell_turns_no_phase_at_its_centre(self) -> None:
         for gain_db in (-12.0, 6.0, 18.0):
-            at = Eq(bands=(Band(frequency_hz=700.0, gain_db=gain_db, q=2.0),)).response(np.array([700.0]), RATE_HZ)[0]
+            at = Eq(bands=(Band(frequency_hz=700.0, gain_db=gain_db, q=2.0),)).response(
+                np.array([700.0]), RATE_HZ
+            )[0]
             self.assertAlmostEqual(np.angle(at), 0.0, places=9)
             self.assertAlmostEqual(20 * np.log10(abs(at)), gain_db, places=9)
 
@@ -69,12 +81,16 @@ class Cuts(unittest.TestCase):
         """Butterworth: 3.01 dB down at the corner, 6.02 dB per octave an order far below it."""
         for slope in range(6, 49, 6):
             band = Band(shape="low_cut", frequency_hz=400.0, slope_db=str(slope))
-            levels = 20 * np.log10(np.abs(sosfreqz(band.sections(RATE_HZ), [400.0, 50.0, 25.0], fs=RATE_HZ)[1]))
+            levels = 20 * np.log10(
+                np.abs(sosfreqz(band.sections(RATE_HZ), [400.0, 50.0, 25.0], fs=RATE_HZ)[1])
+            )
             self.assertAlmostEqual(levels[0], -3.0103, places=3)
             self.assertAlmostEqual(levels[1] - levels[2], slope / 6 * 6.0206, delta=0.1)
             basics = Basics(low_cut=True, low_cut_hz=400.0, low_cut_slope_db=str(slope))
             np.testing.assert_allclose(
-                measured(basics, np.array([400.0]))[0], basics.response(np.array([400.0]), RATE_HZ)[0], atol=1e-5
+                measured(basics, np.array([400.0]))[0],
+                basics.response(np.array([400.0]), RATE_HZ)[0],
+                atol=1e-5,
             )
 
 
@@ -89,7 +105,9 @@ class AtWork(unittest.TestCase):
     def test_sound_is_what_the_curve_says(self) -> None:
         for processor in (Eq(bands=self.BANDS), Resonator(mix=70.0)):
             np.testing.assert_allclose(
-                measured(processor, FREQUENCIES), processor.response(FREQUENCIES, RATE_HZ), atol=1e-4
+                measured(processor, FREQUENCIES),
+                processor.response(FREQUENCIES, RATE_HZ),
+                atol=1e-4,
             )
 
     def test_linear_phase_has_one_delay_and_the_same_magnitude(self) -> None:
@@ -114,7 +132,10 @@ class BasicsMatrix(unittest.TestCase):
             np.testing.assert_allclose(Basics().matrix(channels), np.eye(channels), atol=1e-12)
 
     def test_the_algebra_of_mid_and_side(self) -> None:
-        """M = (L + R) / 2, S = (L - R) / 2 (common practice); mid-side out is the inverse of mid-side in."""
+        """M = (L + R) / 2, S = (L - R) / 2 (common practice).
+
+        Mid-side out is the inverse of mid-side in.
+        """
         pair = noise(2, 0.01)
         coded = Basics(output_as="mid_side").matrix(2) @ pair
         np.testing.assert_allclose(coded, [(pair[0] + pair[1]) / 2, (pair[0] - pair[1]) / 2])
@@ -123,12 +144,16 @@ class BasicsMatrix(unittest.TestCase):
 
     def test_swap_polarity_balance_and_gains(self) -> None:
         np.testing.assert_allclose(Basics(swapped=True).matrix(2), [[0, 1], [1, 0]], atol=1e-12)
-        np.testing.assert_allclose(Basics(inverted_channels=(2, 9)).matrix(2), [[1, 0], [0, -1]], atol=1e-12)
+        np.testing.assert_allclose(
+            Basics(inverted_channels=(2, 9)).matrix(2), [[1, 0], [0, -1]], atol=1e-12
+        )
         np.testing.assert_allclose(
             Basics(polarity_inverted=True, inverted_channels=(3,)).matrix(3), np.diag([-1, -1, 1])
         )
         np.testing.assert_allclose(Basics(balance=100.0).matrix(2), [[1, 0], [0, 0]], atol=1e-12)
-        np.testing.assert_allclose(Basics(input_gain_db=6.0, output_gain_db=-12.0).matrix(1), [[10 ** (-6 / 20)]])
+        np.testing.assert_allclose(
+            Basics(input_gain_db=6.0, output_gain_db=-12.0).matrix(1), [[10 ** (-6 / 20)]]
+        )
 
     def test_left_and_right_stand_where_they_are_put_with_equal_power(self) -> None:
         for azimuth in (-30.0, -12.0, 0.0, 22.5, 30.0):

@@ -1,4 +1,7 @@
-"""What headphones play, against published figures; the whole-sphere chart against its definition."""
+"""What headphones play, against published figures.
+
+The whole-sphere chart against its definition.
+"""
 
 import unittest
 
@@ -27,14 +30,19 @@ def louder_db(head: object, low_hz: float, high_hz: float) -> float:
     """How much louder the near ear hears a source at the side, in a band."""
     spectra = np.fft.rfft(head.responses(unit_vectors([90.0], [0.0]))[0], 4096)  # type: ignore[attr-defined]
     frequencies = np.fft.rfftfreq(4096, 1 / RATE_HZ)
-    left, right = np.sum(np.abs(spectra[:, (frequencies > low_hz) & (frequencies < high_hz)]) ** 2, axis=1)
+    left, right = np.sum(
+        np.abs(spectra[:, (frequencies > low_hz) & (frequencies < high_hz)]) ** 2, axis=1
+    )
     return float(10 * np.log10(left / right))
 
 
 class Heads(unittest.TestCase):
-    """Kuhn 1977 (J. Acoust. Soc. Am. 62, 157): a rigid sphere, and a manikin like the one measured here.
+    """Kuhn 1977 (J. Acoust. Soc. Am. 62, 157).
 
-    Low frequencies 3 (a/c) sin(angle); high frequencies, after Woodworth, (a/c)(angle + sin(angle)).
+    A rigid sphere, and a manikin like the one measured here.
+
+    Low frequencies 3 (a/c) sin(angle); high frequencies, after Woodworth, (a/c)(angle +
+    sin(angle)).
     """
 
     def test_interaural_time(self) -> None:
@@ -49,7 +57,8 @@ class Heads(unittest.TestCase):
     def test_interaural_level(self) -> None:
         """A source at the side: under 4 dB at 200 Hz, some 15 to 20 dB at 5 kHz.
 
-        Source: Middlebrooks & Green 1991, Annu. Rev. Psychol. 42, 135 (from memory); Blauert 1997, fig. 2.84 likewise.
+        Source: Middlebrooks & Green 1991, Annu. Rev. Psychol. 42, 135 (from memory); Blauert 1997,
+        fig. 2.84 likewise.
         """
         for head in (load_head(SHIPPED, RATE_HZ), spherical_head(8.75, RATE_HZ)):
             self.assertLess(abs(louder_db(head, 150, 300)), 4.0)
@@ -57,7 +66,9 @@ class Heads(unittest.TestCase):
 
     def test_a_larger_head_is_later_and_ahead_is_even(self) -> None:
         small, large = spherical_head(7.0, RATE_HZ), spherical_head(10.0, RATE_HZ)
-        self.assertGreater(later_ms(large, 60.0, 150, 1500), 1.25 * later_ms(small, 60.0, 150, 1500))
+        self.assertGreater(
+            later_ms(large, 60.0, 150, 1500), 1.25 * later_ms(small, 60.0, 150, 1500)
+        )
         for head in (small, large):
             left, right = head.responses(unit_vectors([0.0], [0.0]))[0]
             np.testing.assert_allclose(left, right, atol=1e-4)
@@ -65,15 +76,24 @@ class Heads(unittest.TestCase):
 
 class Chart(unittest.TestCase):
     def test_equal_areas(self) -> None:
-        """The area of the chart over that of the sphere is the same everywhere: pi times 2 over 4 pi."""
+        """The area of the chart over that of the sphere is the same everywhere.
+
+        Pi times 2 over 4 pi.
+        """
         step = 1e-3
         for azimuth, elevation in ((0, 0), (100, 20), (-170, -40), (45, 70), (-90, -80)):
             here = on_chart(azimuth, elevation)
-            aside, above = on_chart(azimuth + step, elevation) - here, on_chart(azimuth, elevation + step) - here
+            aside, above = (
+                on_chart(azimuth + step, elevation) - here,
+                on_chart(azimuth, elevation + step) - here,
+            )
             drawn = abs(aside[0] * above[1] - aside[1] * above[0])
             solid = np.radians(step) ** 2 * np.cos(np.radians(elevation))
             self.assertAlmostEqual(drawn / solid, 0.5, places=3)
 
     def test_known_places(self) -> None:
-        np.testing.assert_allclose(on_chart([0, 180, -180, 0, 0], [0, 0, 0, 90, -90]),
-                                   [[0, 0], [-2, 0], [2, 0], [0, 1], [0, -1]], atol=1e-9)  # fmt: skip
+        np.testing.assert_allclose(
+            on_chart([0, 180, -180, 0, 0], [0, 0, 0, 90, -90]),
+            [[0, 0], [-2, 0], [2, 0], [0, 1], [0, -1]],
+            atol=1e-9,
+        )

@@ -31,11 +31,17 @@ def stereo(*steps: tuple[float, float]) -> np.ndarray:
 
 class KWeighting(unittest.TestCase):
     def test_is_the_published_table_at_48_khz(self) -> None:
-        """ITU-R BS.1770-5 annex 1, tables 1 and 2 (values from memory, given in the project's standards sheet)."""
+        """ITU-R BS.1770-5 annex 1, tables 1 and 2 (values from memory, given in the project's
+        standards sheet).
+        """
         first, second = k_weighting(48000)
-        np.testing.assert_allclose(first[:3], [1.53512485958697, -2.69169618940638, 1.19839281085285], atol=1e-9)
+        np.testing.assert_allclose(
+            first[:3], [1.53512485958697, -2.69169618940638, 1.19839281085285], atol=1e-9
+        )
         np.testing.assert_allclose(first[4:], [-1.69065929318241, 0.73248077421585], atol=1e-9)
-        np.testing.assert_allclose(second, [1, -2, 1, 1, -1.99004745483398, 0.99007225036621], atol=1e-9)
+        np.testing.assert_allclose(
+            second, [1, -2, 1, 1, -1.99004745483398, 0.99007225036621], atol=1e-9
+        )
 
     def test_reads_the_same_tone_alike_at_other_rates(self) -> None:
         for rate in (44100, 96000, 192000):
@@ -105,12 +111,17 @@ class Weights(unittest.TestCase):
     def test_sides_count_more_and_lfe_not_at_all(self) -> None:
         """ITU-R BS.1770-5, annex 3: 1.41 where 60 <= |azimuth| <= 120 and |elevation| < 30."""
         np.testing.assert_array_equal(channel_weights(LAYOUTS["0+5+0"]), [1, 1, 1, 0, 1.41, 1.41])
-        np.testing.assert_array_equal(channel_weights(LAYOUTS["4+7+0"]), [1, 1, 1, 0, 1.41, 1.41, 1, 1, 1, 1, 1, 1])
+        np.testing.assert_array_equal(
+            channel_weights(LAYOUTS["4+7+0"]), [1, 1, 1, 0, 1.41, 1.41, 1, 1, 1, 1, 1, 1]
+        )
 
 
 class TruePeak(unittest.TestCase):
     def test_finds_the_peak_between_samples(self) -> None:
-        """A sine at a quarter of the rate, 45 degrees off the samples: true peak 3.01 dB above them (derived)."""
+        """A sine at a quarter of the rate, 45 degrees off the samples.
+
+        True peak 3.01 dB above them (derived).
+        """
         n = np.arange(RATE_HZ)
         tone = (0.5 * np.sin(np.pi / 2 * n + np.pi / 4)).astype(np.float32)[None]
         meter = PeakMeter(1, RATE_HZ)
@@ -134,7 +145,9 @@ class TruePeak(unittest.TestCase):
 
 class Recordings(unittest.TestCase):
     def test_speech_and_instruments_agree_with_general_purpose_tools(self) -> None:
-        """Integrated loudness against pyloudnorm, true peak against scipy's resampling by 16; 0.1 LU and 0.2 dB asked.
+        """Integrated loudness against pyloudnorm, true peak against scipy's resampling by 16.
+
+        0.1 LU and 0.2 dB asked.
 
         The recordings are those that ship with the project: speech, rain, bells and a drum.
         """

@@ -26,7 +26,13 @@ from metaphon.core.spatial.extent import seen_from_within
 from metaphon.core.spatial.layouts import LAYOUTS, OWN, layout_named, own_layout
 from metaphon.core.spatial.localisation import localised
 from metaphon.core.spatial.panning import pan_vectors, vector_pan
-from metaphon.core.spatial.room_cube import REFERENCES, sizes_to_cube, sizes_to_sphere, to_cube, to_sphere
+from metaphon.core.spatial.room_cube import (
+    REFERENCES,
+    sizes_to_cube,
+    sizes_to_sphere,
+    to_cube,
+    to_sphere,
+)
 from metaphon.core.spatial.rotation import scene_rotation, turn
 
 SURROUND = [name for name, layout in LAYOUTS.items() if layout.channels > 3]
@@ -46,7 +52,9 @@ def where(**said: object) -> ObjectPosition:
         return Curve.of(place.extent_deg if value is None else value)
 
     others = [curve(name) for name in ("pair_deg", "divergence", "diffuseness")]
-    return ObjectPosition(place, tuple(map(curve, FORMS[place.coordinates])), *others, ((0.0, 0.0),))  # type: ignore[arg-type]
+    return ObjectPosition(
+        place, tuple(map(curve, FORMS[place.coordinates])), *others, ((0.0, 0.0),)
+    )  # type: ignore[arg-type]
 
 
 def gains(layout: str = "4+7+0", **said: object) -> np.ndarray:
@@ -55,9 +63,12 @@ def gains(layout: str = "4+7+0", **said: object) -> np.ndarray:
 
 class Continuity(unittest.TestCase):
     def test_nothing_jumps_over_the_sphere(self) -> None:
-        """The level of what changes in a tenth of a degree, as 1 dB a degree: a gain vector of length 0.122.
+        """The level of what changes in a tenth of a degree, as 1 dB a degree.
 
-        Between loudspeakers 15 degrees apart (4+9+0) a constant-power pair alone takes more; 0.25 is held there.
+        A gain vector of length 0.122.
+
+        Between loudspeakers 15 degrees apart (4+9+0) a constant-power pair alone takes more; 0.25
+        is held there.
         """
         azimuth, elevation = directions(20000)
         here = unit_vectors(azimuth, elevation)
@@ -65,7 +76,9 @@ class Continuity(unittest.TestCase):
         near /= np.linalg.norm(near, axis=1, keepdims=True)
         apart = np.degrees(np.arccos(np.clip(np.sum(here * near, axis=1), -1, 1)))
         for name in ("0+2+0", *SURROUND):
-            change = np.linalg.norm(pan_vectors(here, LAYOUTS[name]) - pan_vectors(near, LAYOUTS[name]), axis=1)
+            change = np.linalg.norm(
+                pan_vectors(here, LAYOUTS[name]) - pan_vectors(near, LAYOUTS[name]), axis=1
+            )
             steepest = np.max(change / np.maximum(apart, 0.02))
             self.assertLess(steepest, 0.25 if name == "4+9+0" else 0.122, name)
 
@@ -78,15 +91,23 @@ class Continuity(unittest.TestCase):
             power = np.sum(cube_pan(MANY.uniform(-1, 1, (2000, 3)), layout) ** 2, axis=1)
             self.assertLess(np.abs(10 * np.log10(power)).max(), 0.01, name)
         for said in (
-            {"extent_deg": 70.0, "azimuth_deg": 40.0}, {"divergence": 0.6}, {"excluded": ("rear", "above")},
-            {"distance": 0.2}, {"coordinates": "cube", "x": 0.2, "extent_x": 0.5, "divergence": 0.3},
+            {"extent_deg": 70.0, "azimuth_deg": 40.0},
+            {"divergence": 0.6},
+            {"excluded": ("rear", "above")},
+            {"distance": 0.2},
+            {"coordinates": "cube", "x": 0.2, "extent_x": 0.5, "divergence": 0.3},
             {"extent_depth": 0.5, "distance": 0.7},
-        ):  # fmt: skip
-            self.assertAlmostEqual(float(np.sum(gains(**said) ** 2)), 1.0, delta=0.0023, msg=str(said))
+        ):
+            self.assertAlmostEqual(
+                float(np.sum(gains(**said) ** 2)), 1.0, delta=0.0023, msg=str(said)
+            )
 
 
 class Room(unittest.TestCase):
-    """Panning in a room: ITU-R BS.2127-1, section 7.3.10 (positions of loudspeakers from memory)."""
+    """Panning in a room.
+
+    ITU-R BS.2127-1, section 7.3.10 (positions of loudspeakers from memory).
+    """
 
     def test_a_place_of_a_loudspeaker_is_that_loudspeaker_alone(self) -> None:
         for name, layout in LAYOUTS.items():
@@ -95,11 +116,15 @@ class Room(unittest.TestCase):
                 self.assertAlmostEqual(cube_pan(places[i], layout)[i], 1.0, places=9, msg=name)
 
     def test_positions_of_the_common_layouts(self) -> None:
-        seven = dict(zip(LAYOUTS["4+7+0"].labels, cube_positions(LAYOUTS["4+7+0"]).tolist(), strict=True))
+        seven = dict(
+            zip(LAYOUTS["4+7+0"].labels, cube_positions(LAYOUTS["4+7+0"]).tolist(), strict=True)
+        )
         self.assertEqual(seven["M+030"], [-1.0, 1.0, 0.0])
         self.assertEqual(seven["M-090"], [1.0, 0.0, 0.0])
         self.assertEqual(seven["U+135"], [-1.0, -1.0, 1.0])
-        wide = dict(zip(LAYOUTS["9+10+3"].labels, cube_positions(LAYOUTS["9+10+3"]).tolist(), strict=True))
+        wide = dict(
+            zip(LAYOUTS["9+10+3"].labels, cube_positions(LAYOUTS["9+10+3"]).tolist(), strict=True)
+        )
         self.assertEqual(wide["M-060"], [1.0, 1.0, 0.0])
         self.assertAlmostEqual(wide["M+030"][0], 1 - np.sqrt(2))
         self.assertEqual(wide["T+000"], [0.0, 0.0, 1.0])
@@ -120,26 +145,47 @@ class Room(unittest.TestCase):
             np.testing.assert_allclose(corner, (-1.0, -1.0, 0.0), atol=1e-9)
 
     def test_sizes(self) -> None:
-        """Section 10.1.3 (from memory): ahead, 180 degrees wide is the whole room wide; a width goes there and back."""
-        np.testing.assert_allclose(sizes_to_cube(0.0, 0.0, 180.0, 0.0, 0.0), (1.0, 0.5, 0.0), atol=1e-9)
+        """Section 10.1.3 (from memory): ahead, 180 degrees wide is the whole room wide.
+
+        A width goes there and back.
+        """
+        np.testing.assert_allclose(
+            sizes_to_cube(0.0, 0.0, 180.0, 0.0, 0.0), (1.0, 0.5, 0.0), atol=1e-9
+        )
         side = sizes_to_cube(90.0, 0.0, 60.0, 20.0, 0.0)
-        self.assertAlmostEqual(float(side[1]), 0.5, places=9)  # from the side a width lies along the room
-        for azimuth in (0.0, 90.0, 180.0, -90.0):  # elsewhere a box along the walls cannot say a width exactly
+        self.assertAlmostEqual(
+            float(side[1]), 0.5, places=9
+        )  # from the side a width lies along the room
+        for azimuth in (
+            0.0,
+            90.0,
+            180.0,
+            -90.0,
+        ):  # elsewhere a box along the walls cannot say a width exactly
             there = sizes_to_cube(azimuth, 0.0, 60.0, 60.0, 0.0)
-            np.testing.assert_allclose(sizes_to_sphere(azimuth, 0.0, *there)[:2], (60.0, 60.0), atol=1e-6)
+            np.testing.assert_allclose(
+                sizes_to_sphere(azimuth, 0.0, *there)[:2], (60.0, 60.0), atol=1e-6
+            )
 
 
 class Sizes(unittest.TestCase):
     def test_a_source_in_the_head_comes_from_all_round(self) -> None:
-        """ITU-R BS.2127-1, section 7.3.8.2 (from memory): as it is at 1, 360 degrees at 0, growing in between."""
-        np.testing.assert_allclose(seen_from_within([0.0, 50.0, 360.0], 1.0), [0.0, 50.0, 360.0], atol=1e-9)
+        """ITU-R BS.2127-1, section 7.3.8.2 (from memory).
+
+        As it is at 1, 360 degrees at 0, growing in between.
+        """
+        np.testing.assert_allclose(
+            seen_from_within([0.0, 50.0, 360.0], 1.0), [0.0, 50.0, 360.0], atol=1e-9
+        )
         np.testing.assert_allclose(seen_from_within([0.0, 90.0], 0.0), 360.0)
         grown = seen_from_within(20.0, np.linspace(1.0, 0.0, 20))
         self.assertTrue(np.all(np.diff(grown) > 0))
 
     def test_inside_the_sphere_the_image_is_wider_unless_it_stays_on_it(self) -> None:
         def length(**said: object) -> float:
-            return float(np.linalg.norm(gains(azimuth_deg=20.0, **said) ** 2 @ LAYOUTS["4+7+0"].vectors))
+            return float(
+                np.linalg.norm(gains(azimuth_deg=20.0, **said) ** 2 @ LAYOUTS["4+7+0"].vectors)
+            )
 
         self.assertGreater(length(), length(distance=0.5))
         self.assertGreater(length(distance=0.5), length(distance=0.1))
@@ -154,7 +200,10 @@ class Sizes(unittest.TestCase):
         self.assertGreater(np.sum(tall[upper] ** 2), 0.1)
 
     def test_divergence(self) -> None:
-        """ITU-R BS.2127-1, section 7.3.7 (from memory): at 1 half the power from either side, at 0.5 a third each."""
+        """ITU-R BS.2127-1, section 7.3.7 (from memory).
+
+        At 1 half the power from either side, at 0.5 a third each.
+        """
         full = gains(layout="0+4+0", divergence=1.0, divergence_range_deg=45.0)
         np.testing.assert_allclose(full[:2] ** 2, 0.5, atol=1e-9)
         third = gains(layout="0+3+0", divergence=0.5, divergence_range_deg=30.0)
@@ -186,55 +235,87 @@ class Scenes(unittest.TestCase):
 
     @given(st.floats(-180, 180), st.floats(-90, 90), st.floats(-180, 180))
     @settings(max_examples=12, deadline=None)
-    def test_a_rotated_scene_is_a_scene_of_rotated_sources(self, yaw: float, pitch: float, roll: float) -> None:
+    def test_a_rotated_scene_is_a_scene_of_rotated_sources(
+        self, yaw: float, pitch: float, roll: float
+    ) -> None:
         azimuth, elevation = directions(20)
         vectors = unit_vectors(azimuth, elevation) @ turn(yaw, pitch, roll).T
-        moved = encode(np.degrees(np.arctan2(-vectors[:, 0], vectors[:, 1])),
-                       np.degrees(np.arcsin(np.clip(vectors[:, 2], -1, 1))), 4)  # fmt: skip
+        moved = encode(
+            np.degrees(np.arctan2(-vectors[:, 0], vectors[:, 1])),
+            np.degrees(np.arcsin(np.clip(vectors[:, 2], -1, 1))),
+            4,
+        )
         rotated = encode(azimuth, elevation, 4) @ scene_rotation(4, yaw, pitch, roll).T
         np.testing.assert_allclose(rotated, moved, atol=1e-9)
 
     def test_turns_as_they_are_named(self) -> None:
-        np.testing.assert_allclose(turn(90.0, 0.0, 0.0) @ [0.0, 1.0, 0.0], [-1.0, 0.0, 0.0], atol=1e-12)
-        np.testing.assert_allclose(turn(0.0, 90.0, 0.0) @ [0.0, 1.0, 0.0], [0.0, 0.0, 1.0], atol=1e-12)
-        np.testing.assert_allclose(turn(0.0, 0.0, 90.0) @ [-1.0, 0.0, 0.0], [0.0, 0.0, 1.0], atol=1e-12)
+        np.testing.assert_allclose(
+            turn(90.0, 0.0, 0.0) @ [0.0, 1.0, 0.0], [-1.0, 0.0, 0.0], atol=1e-12
+        )
+        np.testing.assert_allclose(
+            turn(0.0, 90.0, 0.0) @ [0.0, 1.0, 0.0], [0.0, 0.0, 1.0], atol=1e-12
+        )
+        np.testing.assert_allclose(
+            turn(0.0, 0.0, 90.0) @ [-1.0, 0.0, 0.0], [0.0, 0.0, 1.0], atol=1e-12
+        )
 
     def test_length_of_the_energy_vector_on_an_even_layout(self) -> None:
-        """Zotter & Frank 2019, table 4.1 and equation 4.35: |rE| of max-rE weights, the largest root of P_(N+1).
+        """Zotter & Frank 2019, table 4.1 and equation 4.35.
 
-        0.577 at order 1, 0.775 at 2, 0.861 at 3 (largest roots of the Legendre polynomials of degree 2, 3, 4).
+        |rE| of max-rE weights, the largest root of P_(N+1).
+
+        0.577 at order 1, 0.775 at 2, 0.861 at 3 (largest roots of the Legendre polynomials of
+        degree 2, 3, 4).
         """
         for order, wanted in ((1, 0.577), (2, 0.775), (3, 0.861)):
             azimuth, elevation, weights = sphere_grid()
-            scale = np.repeat(max_re_weights(order) * (2 * np.arange(order + 1) + 1), 2 * np.arange(order + 1) + 1)
+            scale = np.repeat(
+                max_re_weights(order) * (2 * np.arange(order + 1) + 1), 2 * np.arange(order + 1) + 1
+            )
             played = encode(azimuth, elevation, order) @ (encode(30.0, 20.0, order) * scale)
             power = weights * played**2
             length = np.linalg.norm(power @ unit_vectors(azimuth, elevation)) / power.sum()
             self.assertAlmostEqual(length, wanted, delta=0.004)
 
     def test_decoders_and_panning_against_a_general_purpose_spatial_package(self) -> None:
-        """spaudiopy 0.2: its projection and mode matching up to one factor, its max-rE weights, its vector panning."""
+        """spaudiopy 0.2.
+
+        Its projection and mode matching up to one factor, its max-rE weights, its vector panning.
+        """
         # scipy has renamed the function that the package asks for
-        renamed = patch.object(special, "sph_harm", lambda m, n, turn, fall: sph_harm_y(n, m, fall, turn), create=True)
+        renamed = patch.object(
+            special, "sph_harm", lambda m, n, turn, fall: sph_harm_y(n, m, fall, turn), create=True
+        )
         self.enterContext(renamed)
         places = load_t_design(10)
         hull = decoder.LoudspeakerSetup(*places.T)
         hull.pop_triangles()
-        azimuth, elevation = np.degrees(np.arctan2(places[:, 1], places[:, 0])), np.degrees(np.arcsin(places[:, 2]))
+        azimuth, elevation = (
+            np.degrees(np.arctan2(places[:, 1], places[:, 0])),
+            np.degrees(np.arcsin(places[:, 2])),
+        )
         layout = own_layout(
-            "Even", "\n".join(f"L{i} {a:.9f} {e:.9f}" for i, (a, e) in enumerate(zip(azimuth, elevation, strict=True)))
+            "Even",
+            "\n".join(
+                f"L{i} {a:.9f} {e:.9f}"
+                for i, (a, e) in enumerate(zip(azimuth, elevation, strict=True))
+            ),
         )
         n3d = np.repeat(np.sqrt(2 * np.arange(4) + 1), 2 * np.arange(4) + 1)
         np.testing.assert_allclose(sph.max_rE_weights(3), max_re_weights(3), atol=1e-12)
         for kind, other in (("projection", decoder.sad), ("mode_matching", decoder.mad)):
             ours = decode_matrix(3, layout, kind, "basic")  # type: ignore[arg-type]
             theirs = other(np.diag(n3d), hull, 3)
-            np.testing.assert_allclose(ours / np.linalg.norm(ours), theirs / np.linalg.norm(theirs), atol=1e-6)
+            np.testing.assert_allclose(
+                ours / np.linalg.norm(ours), theirs / np.linalg.norm(theirs), atol=1e-6
+            )
         wanted = unit_vectors(*directions(200))
         # theirs has x to the front and y to the left
         gains = decoder.vbap(np.stack([wanted[:, 1], -wanted[:, 0], wanted[:, 2]], axis=1), hull)
         alike = np.abs(pan_vectors(wanted, layout) - gains).max(axis=1) < 1e-6
-        self.assertGreater(np.mean(alike), 0.9)  # four that lie in one plane may be cut into triangles in two ways
+        self.assertGreater(
+            np.mean(alike), 0.9
+        )  # four that lie in one plane may be cut into triangles in two ways
 
     def test_every_decoder_keeps_its_energy_and_aims_right(self) -> None:
         for kind in ("allrad", "projection", "mode_matching"):
@@ -245,10 +326,15 @@ class Scenes(unittest.TestCase):
                 self.assertAlmostEqual(float(weights @ energy), 1.0, places=6)
                 self.assertEqual(np.abs(matrix[3]).max(), 0.0)  # nothing in the LFE
                 loud = matrix @ encode(90.0, 0.0, 2)
-                self.assertEqual(LAYOUTS["4+7+0"].labels[int(np.argmax(loud**2))], "M+090", f"{kind} {weighting}")
+                self.assertEqual(
+                    LAYOUTS["4+7+0"].labels[int(np.argmax(loud**2))], "M+090", f"{kind} {weighting}"
+                )
 
     def test_basic_weights_keep_the_velocity_vector(self) -> None:
-        """Gerzon 1992: a basic decoder of an even ring has rV of length 1 in the aimed direction; max-rE a longer rE."""
+        """Gerzon 1992: a basic decoder of an even ring has rV of length 1 in the aimed direction.
+
+        Max-rE a longer rE.
+        """
         ring = own_layout("Ring", "\n".join(f"L{i} {i * 45 - 180} 0" for i in range(8)))
         vectors = ring.vectors
         aimed = encode(22.5, 0.0, 1)
@@ -258,7 +344,9 @@ class Scenes(unittest.TestCase):
             return played**power @ vectors / np.sum(played**power)
 
         np.testing.assert_allclose(vector_of("basic", 1), unit_vectors(22.5, 0.0), atol=1e-6)
-        self.assertGreater(np.linalg.norm(vector_of("max_re", 2)), np.linalg.norm(vector_of("basic", 2)))
+        self.assertGreater(
+            np.linalg.norm(vector_of("max_re", 2)), np.linalg.norm(vector_of("basic", 2))
+        )
 
     def test_an_object_in_a_scene_turns_into_its_harmonics(self) -> None:
         found = scene_gains(where(azimuth_deg=40.0, elevation_deg=-20.0), 5, np.zeros(1))[0, :, 0]
@@ -272,16 +360,23 @@ class Localisation(unittest.TestCase):
         azimuth, elevation = directions(300)
         layout = LAYOUTS["9+10+3"]
         spreads = [
-            localised(azimuth, elevation, layout,
-                      lambda a, e, used, n=n: encode(a, e, n) @ decode_matrix(n, used).T).spread_deg.mean()
+            localised(
+                azimuth,
+                elevation,
+                layout,
+                lambda a, e, used, n=n: encode(a, e, n) @ decode_matrix(n, used).T,
+            ).spread_deg.mean()
             for n in (1, 3, 7)
-        ]  # fmt: skip
+        ]
         self.assertEqual(spreads, sorted(spreads, reverse=True))
 
 
 class Air(unittest.TestCase):
     def test_absorption(self) -> None:
-        """ISO 9613-1:1993, table 1, 20 degrees Celsius and 50 % (from memory): dB per kilometre at octave bands."""
+        """ISO 9613-1:1993, table 1, 20 degrees Celsius and 50 % (from memory).
+
+        DB per kilometre at octave bands.
+        """
         table = {125: 0.445, 1000: 4.66, 4000: 29.8, 8000: 105.0}
         for frequency, wanted in table.items():
             found = float(air_absorption_db_per_m(frequency)) * 1000
@@ -308,22 +403,32 @@ class OwnLayouts(unittest.TestCase):
         layout = own_layout("Small hall", "# front\nL 30 0\nR, -30, 0\nTop 0 90\nLFE\nS 180 -10\n")
         self.assertTrue(layout.name.startswith(OWN))
         again = layout_named(layout.name)
-        self.assertEqual((again.labels, again.places, again.title), (layout.labels, layout.places, "Small hall"))
+        self.assertEqual(
+            (again.labels, again.places, again.title), (layout.labels, layout.places, "Small hall")
+        )
         self.assertEqual(layout.is_lfe, (False, False, False, True, False))
         for index in layout.main:
-            self.assertAlmostEqual(vector_pan(*layout.angles_deg[index], layout)[index], 1.0, places=6)
+            self.assertAlmostEqual(
+                vector_pan(*layout.angles_deg[index], layout)[index], 1.0, places=6
+            )
 
     def test_an_uneven_layout_is_not_evened_out(self) -> None:
         layout = own_layout("Uneven", "A 50 0\nB -20 0\nC 170 0\nD -100 0\nE 10 60")
         self.assertIsNone(layout.mirror)
         azimuth, elevation = directions(500)
-        np.testing.assert_allclose(np.sum(vector_pan(azimuth, elevation, layout) ** 2, axis=1), 1.0, atol=1e-9)
+        np.testing.assert_allclose(
+            np.sum(vector_pan(azimuth, elevation, layout) ** 2, axis=1), 1.0, atol=1e-9
+        )
 
     def test_mistakes_are_told_with_their_line(self) -> None:
         for table, words in (
-            ("L 30", None), ("L thirty 0", "Line 1"), ("L 30 0\nL -30 0", "Line 2.*twice"), ("L 300 0", "Line 1: azimuth"),
-            ("", "has 1 to 64"), ("L 30 0\nR 29 0", "at one place"),
-        ):  # fmt: skip
+            ("L 30", None),
+            ("L thirty 0", "Line 1"),
+            ("L 30 0\nL -30 0", "Line 2.*twice"),
+            ("L 300 0", "Line 1: azimuth"),
+            ("", "has 1 to 64"),
+            ("L 30 0\nR 29 0", "at one place"),
+        ):
             if words is None:
                 self.assertEqual(own_layout("x", table).angles_deg, ((30.0, 0.0),))
                 continue

@@ -27,11 +27,15 @@ wide_layouts = st.sampled_from([name for name, layout in LAYOUTS.items() if layo
 class Directions(unittest.TestCase):
     def test_axes(self) -> None:
         """ITU-R BS.2076: azimuth positive to the left, x right, y front, z up."""
-        np.testing.assert_allclose(unit_vectors([0, 90, 180], 0), [[0, 1, 0], [-1, 0, 0], [0, -1, 0]], atol=1e-12)
+        np.testing.assert_allclose(
+            unit_vectors([0, 90, 180], 0), [[0, 1, 0], [-1, 0, 0], [0, -1, 0]], atol=1e-12
+        )
         np.testing.assert_allclose(unit_vectors(0, 90), [0, 0, 1], atol=1e-12)
 
     def test_wrap(self) -> None:
-        np.testing.assert_allclose(wrap_azimuth([190, -190, 180, -180, 540]), [-170, 170, 180, 180, 180])
+        np.testing.assert_allclose(
+            wrap_azimuth([190, -190, 180, -180, 540]), [-170, 170, 180, 180, 180]
+        )
 
     def test_an_extent_reaches_half_its_width_and_height(self) -> None:
         filled = around(40.0, 25.0, 60.0, 60.0)
@@ -52,11 +56,15 @@ class Layouts(unittest.TestCase):
     def test_channel_order_of_5_1_and_7_1_4(self) -> None:
         """ITU-R BS.2051-3, systems B and J."""
         self.assertEqual(FIVE.labels, ("M+030", "M-030", "M+000", "LFE1", "M+110", "M-110"))
-        self.assertEqual(LAYOUTS["4+7+0"].labels[6:], ("M+135", "M-135", "U+045", "U-045", "U+135", "U-135"))
+        self.assertEqual(
+            LAYOUTS["4+7+0"].labels[6:], ("M+135", "M-135", "U+045", "U-045", "U+135", "U-135")
+        )
         self.assertEqual(LAYOUTS["9+10+3"].channels, 24)
 
     def test_unknown_layout_names_the_known(self) -> None:
-        with self.assertRaisesRegex(InputError, r"no loudspeaker layout 5\.1; use one of .*0\+5\+0"):
+        with self.assertRaisesRegex(
+            InputError, r"no loudspeaker layout 5\.1; use one of .*0\+5\+0"
+        ):
             layout_named("5.1")
 
     def test_channels_without_a_layout(self) -> None:
@@ -84,9 +92,15 @@ class Panning(unittest.TestCase):
 
     @settings(deadline=None)
     @given(angles, wide_layouts)
-    def test_energy_is_kept_and_nothing_reaches_the_lfe(self, angle: tuple[float, float], name: str) -> None:
+    def test_energy_is_kept_and_nothing_reaches_the_lfe(
+        self, angle: tuple[float, float], name: str
+    ) -> None:
         layout = LAYOUTS[name]
-        for gains in (vector_pan(*angle, layout), constant_power(angle[0], layout), wide(*angle, 40, layout)):
+        for gains in (
+            vector_pan(*angle, layout),
+            constant_power(angle[0], layout),
+            wide(*angle, 40, layout),
+        ):
             self.assertAlmostEqual(float(np.sum(gains**2)), 1.0, places=6)
             self.assertTrue((gains >= 0).all())
             self.assertEqual(sum(gains[i] for i, lfe in enumerate(layout.is_lfe) if lfe), 0.0)
@@ -135,10 +149,14 @@ class FoldDown(unittest.TestCase):
     def test_no_channel_comes_out_louder(self) -> None:
         for source in LAYOUTS:
             for target in ("0+2+0", "0+5+0", "0+7+0"):
-                self.assertLessEqual(np.linalg.norm(conversion(source, target), axis=0).max(), 1.0 + 1e-9)
+                self.assertLessEqual(
+                    np.linalg.norm(conversion(source, target), axis=0).max(), 1.0 + 1e-9
+                )
 
     def test_mono_into_a_bed_is_panned(self) -> None:
-        np.testing.assert_allclose(constant_power(-110.0, LAYOUTS["0+5+0"]), [0, 0, 0, 0, 0, 1], atol=1e-9)
+        np.testing.assert_allclose(
+            constant_power(-110.0, LAYOUTS["0+5+0"]), [0, 0, 0, 0, 0, 1], atol=1e-9
+        )
 
 
 class Ambisonics(unittest.TestCase):
@@ -154,27 +172,39 @@ class Ambisonics(unittest.TestCase):
         got = encode(azimuth, elevation, 3)
         for n in range(4):
             for m in range(-n, n + 1):
-                value = sph_harm_y(n, abs(m), np.pi / 2 - np.radians(elevation), np.radians(azimuth))
+                value = sph_harm_y(
+                    n, abs(m), np.pi / 2 - np.radians(elevation), np.radians(azimuth)
+                )
                 real = value.real if m >= 0 else value.imag
                 scale = np.sqrt(4 * np.pi / (2 * n + 1)) * (1 if m == 0 else np.sqrt(2) * (-1) ** m)
                 self.assertAlmostEqual(got[n * n + n + m], real * scale, places=9)
 
     def test_max_re_weights(self) -> None:
-        """Zotter & Frank 2012: P_n(cos(137.9 deg / (N + 1.51))); N = 1 by hand: cos(54.94 deg) = 0.5744."""
+        """Zotter & Frank 2012: P_n(cos(137.9 deg / (N + 1.51))); N = 1 by hand.
+
+        Cos(54.94 deg) = 0.5744.
+        """
         np.testing.assert_allclose(max_re_weights(1), [1.0, 0.5744], atol=1e-4)
 
     def test_grid_integrates_harmonics_to_nothing(self) -> None:
         azimuth, elevation, weights = sphere_grid()
-        np.testing.assert_allclose(weights @ encode(azimuth, elevation, 5), np.eye(36)[0], atol=1e-12)
+        np.testing.assert_allclose(
+            weights @ encode(azimuth, elevation, 5), np.eye(36)[0], atol=1e-12
+        )
 
     def test_a_scene_is_heard_where_it_was_encoded(self) -> None:
-        """Third order on 9+10+3: the energy vector points within 12 degrees of the source, level within 3 dB."""
+        """Third order on 9+10+3.
+
+        The energy vector points within 12 degrees of the source, level within 3 dB.
+        """
         layout = LAYOUTS["9+10+3"]
         decode = decode_matrix(3, layout)
         for azimuth in range(-180, 180, 30):
             gains = decode @ encode(azimuth, 0, 3)
             energy = gains**2 @ layout.vectors
-            error = np.degrees(np.arccos(np.clip(energy @ unit_vectors(azimuth) / np.linalg.norm(energy), -1, 1)))
+            error = np.degrees(
+                np.arccos(np.clip(energy @ unit_vectors(azimuth) / np.linalg.norm(energy), -1, 1))
+            )
             self.assertLess(error, 12.0)
             self.assertLess(abs(10 * np.log10(np.sum(gains**2))), 3.0)
 
@@ -189,13 +219,19 @@ class MeasuredHead(unittest.TestCase):
         cls.head = load_head(SHIPPED, 48000)
 
     def delay_ms(self, azimuth: float) -> float:
-        """How much later the right ear hears than the left, from the broad-band cross-correlation."""
+        """How much later the right ear hears than the left.
+
+        From the broad-band cross-correlation.
+        """
         left, right = self.head.responses(unit_vectors([azimuth], 0))[0].astype(float)
         cross = np.correlate(right, left, "full")
         return (np.argmax(cross) - (len(left) - 1)) / 48.0
 
     def test_interaural_time_grows_to_the_side(self) -> None:
-        """Woodworth 1938, a = 8.75 cm: 0.656 ms at 90 degrees; the measured head lies near it (to 0.15 ms)."""
+        """Woodworth 1938, a = 8.75 cm: 0.656 ms at 90 degrees.
+
+        The measured head lies near it (to 0.15 ms).
+        """
         self.assertAlmostEqual(self.delay_ms(0), 0.0, delta=0.03)
         self.assertAlmostEqual(self.delay_ms(90), 0.656, delta=0.15)
         self.assertAlmostEqual(self.delay_ms(-90), -0.656, delta=0.15)
@@ -224,20 +260,27 @@ class MeasuredHead(unittest.TestCase):
         self.assertLess(abs(10 * np.log10(weights @ energy)), 1.0)
 
     def test_a_measured_direction_is_what_was_measured(self) -> None:
-        """The file itself (MIT KEMAR, Gardner & Martin 1994), its magnitudes up to 16 kHz, at its own rate."""
+        """The file itself (MIT KEMAR, Gardner & Martin 1994), its magnitudes up to 16 kHz, at its
+        own rate.
+        """
         head = load_head(SHIPPED, 44100)
         file = sofar.read_sofa(str(SHIPPED), verify=False, verbose=False)
         chosen = np.random.default_rng(4).choice(len(file.SourcePosition), 24, replace=False)
         azimuth, elevation = file.SourcePosition[chosen, :2].T
         size = 2048
         wanted = np.abs(np.fft.rfft(np.asarray(file.Data_IR)[chosen], size))[..., 20:740]
-        found = np.abs(np.fft.rfft(head.responses(unit_vectors(azimuth, elevation)), size))[..., 20:740]
+        found = np.abs(np.fft.rfft(head.responses(unit_vectors(azimuth, elevation)), size))[
+            ..., 20:740
+        ]
         off_db = 20 * np.log10(found / np.maximum(wanted, 1e-6))
         off_db -= np.median(off_db)  # one loudness for all
         self.assertLess(np.percentile(np.abs(off_db), 95), 0.7)  # it is cut to 10.7 ms
 
     def test_what_moves_has_the_same_responses_as_what_stands(self) -> None:
-        """Two ways to one response: the quicker one keeps delays to a 32nd of a sample and is cut a little shorter."""
+        """Two ways to one response.
+
+        The quicker one keeps delays to a 32nd of a sample and is cut a little shorter.
+        """
         dice = np.random.default_rng(5)
         vectors = dice.standard_normal((60, 3))
         vectors /= np.linalg.norm(vectors, axis=1, keepdims=True)
@@ -256,7 +299,11 @@ class MeasuredHead(unittest.TestCase):
             wanted = float(parts[among] @ energy[among])
             self.assertAlmostEqual(np.sum(np.abs(together[point]) ** 2) / wanted, 1.0, delta=1e-3)
             mean = np.einsum("n,nef->ef", parts[among], alone[among])
-            likeness = np.vdot(mean, together[point]) / np.linalg.norm(mean) / np.linalg.norm(together[point])
+            likeness = (
+                np.vdot(mean, together[point])
+                / np.linalg.norm(mean)
+                / np.linalg.norm(together[point])
+            )
             self.assertAlmostEqual(abs(likeness), 1.0, delta=1e-4)
 
     def test_missing_and_unfit_files(self) -> None:
@@ -268,12 +315,24 @@ class RoomCube(unittest.TestCase):
     """ITU-R BS.2127-1, section 10.1."""
 
     def test_the_loudspeakers_stand_at_corners_and_edges(self) -> None:
-        """Table of section 10.1.1 (from memory): 0, 30 and 110 degrees, and the layer at 30 degrees of elevation."""
+        """Table of section 10.1.1 (from memory).
+
+        0, 30 and 110 degrees, and the layer at 30 degrees of elevation.
+        """
         cases = {
-            (0, 0): (0, 1, 0), (30, 0): (-1, 1, 0), (-30, 0): (1, 1, 0), (110, 0): (-1, -1, 0), (-110, 0): (1, -1, 0),
-            (0, 30): (0, 1, 1), (30, 30): (-1, 1, 1), (-110, 30): (1, -1, 1), (0, 90): (0, 0, 1), (0, -90): (0, 0, -1),
-            (180, 0): (0, -1, 0), (-110, -30): (1, -1, -1),
-        }  # fmt: skip
+            (0, 0): (0, 1, 0),
+            (30, 0): (-1, 1, 0),
+            (-30, 0): (1, 1, 0),
+            (110, 0): (-1, -1, 0),
+            (-110, 0): (1, -1, 0),
+            (0, 30): (0, 1, 1),
+            (30, 30): (-1, 1, 1),
+            (-110, 30): (1, -1, 1),
+            (0, 90): (0, 0, 1),
+            (0, -90): (0, 0, -1),
+            (180, 0): (0, -1, 0),
+            (-110, -30): (1, -1, -1),
+        }
         for angles, place in cases.items():
             np.testing.assert_allclose(to_cube(*angles), place, atol=1e-9, err_msg=str(angles))
             azimuth, elevation, distance = to_sphere(*map(float, place))
@@ -290,7 +349,9 @@ class RoomCube(unittest.TestCase):
             strict=True,
         ):
             a, e, d = to_sphere(*to_cube(azimuth, elevation, distance))
-            apart = np.degrees(np.arccos(np.clip(unit_vectors(a, e) @ unit_vectors(azimuth, elevation), -1, 1)))
+            apart = np.degrees(
+                np.arccos(np.clip(unit_vectors(a, e) @ unit_vectors(azimuth, elevation), -1, 1))
+            )
             self.assertLess(float(apart), 0.1)
             self.assertAlmostEqual(d, distance, places=6)
         self.assertEqual(to_sphere(0.0, 0.0, 0.0), (0.0, 0.0, 0.0))

@@ -46,27 +46,59 @@ class WebTest(TestCase):
         return reverse(name, args=[self.mix.pk, *arguments])
 
     def post(
-        self, view: str, /, *arguments: object, seen: int | None = None, client: Client | None = None, **data: object
+        self,
+        view: str,
+        /,
+        *arguments: object,
+        seen: int | None = None,
+        client: Client | None = None,
+        **data: object,
     ) -> Any:
         """Post as htmx does."""
-        headers = {"HX-Request": "true"} | ({"X-Seen-Revision": str(seen)} if seen is not None else {})
+        headers = {"HX-Request": "true"} | (
+            {"X-Seen-Revision": str(seen)} if seen is not None else {}
+        )
         return (client or self.client).post(self.url(view, *arguments), data, headers=headers)
 
-    def edit(self, workspace: str, *, seen: int | None = None, client: Client | None = None, **command: object) -> Any:
+    def edit(
+        self,
+        workspace: str,
+        *,
+        seen: int | None = None,
+        client: Client | None = None,
+        **command: object,
+    ) -> Any:
         """Send a command as a workspace does."""
         return self.post(f"{workspace}:edit", seen=seen, client=client, command=json.dumps(command))
 
     def set(
-        self, strip: Strip, path: str, value: object, *, also: Sequence[Strip] = (), groups: bool = True,
-        workspace: str = "flow", seen: int | None = None, client: Client | None = None,
-    ) -> Any:  # fmt: skip
+        self,
+        strip: Strip,
+        path: str,
+        value: object,
+        *,
+        also: Sequence[Strip] = (),
+        groups: bool = True,
+        workspace: str = "flow",
+        seen: int | None = None,
+        client: Client | None = None,
+    ) -> Any:
         """Set a value of a strip, and of those chosen with it, as a control does."""
         strips = [strip.ref, *(one.ref for one in also)]
-        command = {"kind": "set", "strips": strips, "path": path, "value": value, "with_group": groups}
+        command = {
+            "kind": "set",
+            "strips": strips,
+            "path": path,
+            "value": value,
+            "with_group": groups,
+        }
         return self.edit(workspace, seen=seen, client=client, **command)
 
     def write(self, rows: Any, **values: object) -> None:
-        """Set up rows without a command, as no program would: what is kept of the mix is read anew."""
+        """Set up rows without a command, as no program would.
+
+        What is kept of the mix is read anew.
+        """
         rows.update(**values)
         snapshots.forget()
 

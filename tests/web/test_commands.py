@@ -1,4 +1,7 @@
-"""Commands through the journal: any sequence undone is the start; scripts send them with a token."""
+"""Commands through the journal: any sequence undone is the start.
+
+Scripts send them with a token.
+"""
 
 import json
 import random
@@ -32,7 +35,9 @@ class Sequences(WebTest):
 
     def command(self, data: dict[str, Any]) -> dict[str, Any]:
         """A command whose file is a recording of the mix."""
-        file = str(self.document().tracks[0].clips[0].file) if self.document().tracks[0].clips else ""
+        file = (
+            str(self.document().tracks[0].clips[0].file) if self.document().tracks[0].clips else ""
+        )
         return {**data, **({"file": file} if "file" in data else {})}
 
     def read_anew(self) -> Document:
@@ -53,7 +58,9 @@ class Sequences(WebTest):
                 self.assertEqual(self.document() == states[-1], self.mix.revision == revision, data)
                 if self.mix.revision != revision:
                     states.append(self.document())
-                    self.assertEqual(self.read_anew(), states[-1], data)  # the rows say what the command made
+                    self.assertEqual(
+                        self.read_anew(), states[-1], data
+                    )  # the rows say what the command made
             self.assertGreater(len(states), 8)
             for wanted in reversed(states[:-1]):
                 journal.undo(self.mix, self.user)
@@ -94,7 +101,9 @@ class Sequences(WebTest):
         snapshots.keep(self.mix, mine)  # as a process has it that has seen nothing of this
         found = snapshots.snapshot_of(Mix.objects.get(pk=self.mix.pk))
         self.assertEqual(found.document, wanted)
-        self.assertIs(found.document.find_strip("asleep"), mine.document.find_strip("asleep"))  # and reads only what changed
+        self.assertIs(
+            found.document.find_strip("asleep"), mine.document.find_strip("asleep")
+        )  # and reads only what changed
 
 
 class Scripts(WebTest):
@@ -107,18 +116,27 @@ class Scripts(WebTest):
 
     def send(self, body: object, token: str | None = None) -> Any:
         headers = {"Authorization": f"Bearer {self.token if token is None else token}"}
-        return self.client.post(self.url("api_edits"), json.dumps(body), "application/json", headers=headers)
+        return self.client.post(
+            self.url("api_edits"), json.dumps(body), "application/json", headers=headers
+        )
 
     def test_a_script_reads_and_edits_a_mix_of_ones_own(self) -> None:
-        shown = self.client.get(self.url("api_document"), headers={"Authorization": f"Bearer {self.token}"}).json()
+        shown = self.client.get(
+            self.url("api_document"), headers={"Authorization": f"Bearer {self.token}"}
+        ).json()
         self.assertEqual(shown["document"]["tracks"][0]["id"], self.track.ref)
         commands = [
             {"kind": "set", "strips": [self.track.ref], "path": "gain_db", "value": -6},
             {"kind": "add_bus", "name": "Hall"},
         ]
         answer = self.send({"commands": commands, "seen": shown["revision"]})
-        self.assertEqual(answer.json(), {"revision": shown["revision"] + 1, "edit": "gull: gain -6 dB, and 1 more"})
-        offline = with_files(self.document(), lambda file: type(file)(file.name)).model_dump(mode="json")
+        self.assertEqual(
+            answer.json(),
+            {"revision": shown["revision"] + 1, "edit": "gull: gain -6 dB, and 1 more"},
+        )
+        offline = with_files(self.document(), lambda file: type(file)(file.name)).model_dump(
+            mode="json"
+        )
         start = Document.model_validate(shown["document"])
         self.assertEqual(apply_all(start, read_all(commands))[0].model_dump(mode="json"), offline)
 
@@ -127,7 +145,11 @@ class Scripts(WebTest):
         self.assertEqual(self.send([rename], token="guess").status_code, 401)
         self.assertEqual(self.client.post(self.url("api_edits")).status_code, 401)
         self.assertEqual(self.client.get(self.url("api_edits")).status_code, 405)
-        for body, words in (([], "one at least"), ([rename, {"kind": "fly"}], "Command 2"), ("x", "Give a list")):
+        for body, words in (
+            ([], "one at least"),
+            ([rename, {"kind": "fly"}], "Command 2"),
+            ("x", "Give a list"),
+        ):
             answer = self.send(body)
             self.assertEqual(answer.status_code, 422)
             self.assertIn(words, answer.json()["message"])
@@ -136,12 +158,20 @@ class Scripts(WebTest):
         eve = Mix.objects.create(title="Hers")
         Member.objects.create(mix=eve, user=make_user("eve"), role="owner")
         headers = {"Authorization": f"Bearer {self.token}"}
-        self.assertEqual(self.client.get(reverse("api_document", args=[eve.pk]), headers=headers).status_code, 404)
+        self.assertEqual(
+            self.client.get(reverse("api_document", args=[eve.pk]), headers=headers).status_code,
+            404,
+        )
         Member.objects.create(mix=eve, user=self.user, role="listener")
         answer = self.client.post(
-            reverse("api_edits", args=[eve.pk]), json.dumps([rename]), "application/json", headers=headers
+            reverse("api_edits", args=[eve.pk]),
+            json.dumps([rename]),
+            "application/json",
+            headers=headers,
         )
-        self.assertEqual((answer.status_code, "may listen" in answer.json()["message"]), (403, True))
+        self.assertEqual(
+            (answer.status_code, "may listen" in answer.json()["message"]), (403, True)
+        )
 
     def test_somebody_elses_change_is_not_run_over(self) -> None:
         bo = make_user("bo")
@@ -149,7 +179,9 @@ class Scripts(WebTest):
         revision = Mix.objects.get(pk=self.mix.pk).revision
         gain = {"kind": "set", "strips": [self.track.ref], "path": "gain_db"}
         journal.apply(self.mix, bo, read({**gain, "value": -9}))
-        self.assertEqual(self.send({"commands": [{**gain, "value": -3}], "seen": revision}).status_code, 409)
+        self.assertEqual(
+            self.send({"commands": [{**gain, "value": -3}], "seen": revision}).status_code, 409
+        )
 
     def test_a_token_is_kept_as_a_digest_and_can_be_taken_away(self) -> None:
         row = AccessToken.objects.get()

@@ -1,4 +1,7 @@
-"""Field: places moved, turned and mirrored with their automation, in one step each; how true a layout is."""
+"""Field: places moved, turned and mirrored with their automation, in one step each.
+
+How true a layout is.
+"""
 
 import json
 from typing import Any
@@ -18,9 +21,16 @@ from tests.web.base import WebTest, make_user
 class FieldBase(WebTest):
     def setUp(self) -> None:
         super().setUp()
-        self.one, self.two, self.three = (self.bring_in(f"{name}.wav") for name in ("one", "two", "three"))
+        self.one, self.two, self.three = (
+            self.bring_in(f"{name}.wav") for name in ("one", "two", "three")
+        )
         for strip, azimuth in ((self.one, 30.0), (self.two, 170.0)):
-            self.write(Placement.objects.filter(strip=strip), mode="object", azimuth_deg=azimuth, elevation_deg=80.0)
+            self.write(
+                Placement.objects.filter(strip=strip),
+                mode="object",
+                azimuth_deg=azimuth,
+                elevation_deg=80.0,
+            )
 
     def move(self, places: object) -> Any:
         return self.edit("field", kind="move", places=places)
@@ -37,7 +47,9 @@ class FieldBase(WebTest):
 
     def lanes_of(self, strip: Any) -> dict[str, list[tuple[float, float, str]]]:
         """The lanes of a strip by what they move, as breakpoints."""
-        return {path: list(lane.points) for path, lane in lanes_of(self.document(), strip.ref).items()}
+        return {
+            path: list(lane.points) for path, lane in lanes_of(self.document(), strip.ref).items()
+        }
 
     def places(self) -> list[tuple[float, float]]:
         rows = Placement.objects.filter(strip__in=(self.one, self.two)).order_by("strip__pk")
@@ -49,7 +61,8 @@ class FieldTest(FieldBase):
         page = self.client.get(self.url("field:show"))
         shown = json.loads(page.context["objects"])
         self.assertEqual(
-            [(o["name"], o["mode"]) for o in shown], [("one", "object"), ("two", "object"), ("three", "bed")]
+            [(o["name"], o["mode"]) for o in shown],
+            [("one", "object"), ("two", "object"), ("three", "bed")],
         )
         self.assertEqual(page.context["layout"].name, "4+7+0")
         for panner in ("vector", "projection_basic_2"):
@@ -93,13 +106,20 @@ class FieldTest(FieldBase):
         self.assertEqual(lanes["placement/azimuth_deg"][-1], (2.0, -150.0, "linear"))
         shown = json.loads(self.client.get(self.url("field:show")).context["objects"])
         turns = [azimuth for at, azimuth, _, _ in shown[0]["path"] if at >= 1.0]
-        self.assertEqual((round(turns[0]), round(turns[-1])), (170, 210))  # across the rear by the shorter way
+        self.assertEqual(
+            (round(turns[0]), round(turns[-1])), (170, 210)
+        )  # across the rear by the shorter way
         self.assertContains(self.client.get(self.url("field:one", self.one.ref)), "Stand still")
         self.edit("field", kind="stand_still", strip=self.one.ref)
         self.assertFalse(self.mix.automation.exists())
         self.post("undo")
         self.assertEqual(self.mix.automation.count(), 2)
-        for bad, words in (("", "Points"), ([1], "Points"), ([], "Nothing was recorded"), ([[0, 1, 2]], "Nothing was")):
+        for bad, words in (
+            ("", "Points"),
+            ([1], "Points"),
+            ([], "Nothing was recorded"),
+            ([[0, 1, 2]], "Nothing was"),
+        ):
             answer = self.edit("field", kind="record_path", strip=self.one.ref, points=bad)
             self.assertIn(words, self.said(answer))
 
@@ -108,11 +128,16 @@ class FieldTest(FieldBase):
         self.assertContains(page, "panned into 7.1.4", count=2)
         turn = {"kind": "turn", "strips": [self.one.ref], "by_deg": 10}
         headers = {"HX-Request": "true", "X-Delivery": "channels"}
-        answer = self.client.post(self.url("field:edit"), {"command": json.dumps(turn)}, headers=headers)
+        answer = self.client.post(
+            self.url("field:edit"), {"command": json.dumps(turn)}, headers=headers
+        )
         self.assertContains(answer, "panned into 7.1.4", count=2)
 
     def test_one_position_said_in_two_ways(self) -> None:
-        """30 degrees at ear level is the front left corner of the room; along its left wall x stays at -1."""
+        """30 degrees at ear level is the front left corner of the room.
+
+        Along its left wall x stays at -1.
+        """
         self.write(Placement.objects.filter(strip=self.one), elevation_deg=0.0)
         shown = self.client.get(self.url("field:one", self.one.ref))
         self.assertEqual([number for _, number, _ in shown.context["room"]], [-1.0, 1.0, 0.0])
@@ -135,12 +160,17 @@ class FieldTest(FieldBase):
         self.assertIn("no command 'fly'", self.said(self.edit("field", kind="fly")))
         self.assertIn("By may be -180 to 180", self.said(self.both("turn", by_deg=400)))
         self.write(Placement.objects.filter(strip__mix=self.mix), mode="bed")
-        self.assertIn("nothing is chosen", self.said(self.edit("field", kind="turn", strips=[], by_deg=10)))
+        self.assertIn(
+            "nothing is chosen", self.said(self.edit("field", kind="turn", strips=[], by_deg=10))
+        )
 
 
 class Localised(WebTest):
     def test_published_values(self) -> None:
-        """Gerzon 1992: a centre between loudspeakers at 30 degrees has |rE| = cos 30, so a spread of 60 degrees."""
+        """Gerzon 1992.
+
+        A centre between loudspeakers at 30 degrees has |rE| = cos 30, so a spread of 60 degrees.
+        """
         middle = localised(np.zeros(1), np.zeros(1), LAYOUTS["0+2+0"], vector_pan)
         self.assertAlmostEqual(middle.spread_deg[0], 60.0, places=4)
         self.assertAlmostEqual(middle.energy_error_deg[0], 0.0, places=4)
@@ -149,7 +179,9 @@ class Localised(WebTest):
         above = localised(np.zeros(1), np.full(1, 90.0), LAYOUTS["0+5+0"], vector_pan)
         self.assertGreater(above.energy_error_deg[0], 60.0)  # nothing hangs there
         left = localised(np.array([-15.0]), np.zeros(1), LAYOUTS["0+2+0"], vector_pan)
-        self.assertAlmostEqual(left.velocity_error_deg[0], 0.0, places=4)  # what the tangent law keeps (Pulkki 1997)
+        self.assertAlmostEqual(
+            left.velocity_error_deg[0], 0.0, places=4
+        )  # what the tangent law keeps (Pulkki 1997)
 
 
 class Placing(FieldBase):
@@ -158,16 +190,35 @@ class Placing(FieldBase):
 
     def test_every_setting_is_set_for_one_or_all_chosen(self) -> None:
         for field, value in (
-            ("extent_deg", "30"), ("extent_height_deg", "10"), ("diffuseness", "0.5"), ("importance", "3"), ("snap", "on"),
-            ("travel", "on"), ("sphere_m", "4"), ("level_db_per_doubling", "6"), ("locked", "on"), ("locked", "off"),
-        ):  # fmt: skip
-            answer = self.set(self.one, f"placement/{field}", value, also=[self.two], workspace="field")
+            ("extent_deg", "30"),
+            ("extent_height_deg", "10"),
+            ("diffuseness", "0.5"),
+            ("importance", "3"),
+            ("snap", "on"),
+            ("travel", "on"),
+            ("sphere_m", "4"),
+            ("level_db_per_doubling", "6"),
+            ("locked", "on"),
+            ("locked", "off"),
+        ):
+            answer = self.set(
+                self.one, f"placement/{field}", value, also=[self.two], workspace="field"
+            )
             self.assertEqual(answer.status_code, 200, field)
         self.both("toggle", path="placement/excluded", item="rear")
         for strip in (self.one, self.two):
             row = self.place(strip)
-            self.assertEqual((row.extent_deg, row.extent_height_deg, row.diffuseness, row.importance, row.snap, row.excluded),
-                             (30.0, 10.0, 0.5, 3, True, ["rear"]))  # fmt: skip
+            self.assertEqual(
+                (
+                    row.extent_deg,
+                    row.extent_height_deg,
+                    row.diffuseness,
+                    row.importance,
+                    row.snap,
+                    row.excluded,
+                ),
+                (30.0, 10.0, 0.5, 3, True, ["rear"]),
+            )
         self.assertEqual(self.place(self.three).extent_deg, 0.0)
         self.set(self.one, "placement/azimuth_deg", "40", also=[self.two], workspace="field")
         self.assertEqual([row[0] for row in self.places()], [40.0, 180.0])  # positions go along
@@ -179,11 +230,15 @@ class Placing(FieldBase):
         page = self.both("place", mode="none")
         self.assertContains(page, "one is placed nowhere.")
         self.assertContains(page, "in no target")
-        self.assertContains(self.client.get(self.url("handover:show")), "Without 2: one is placed nowhere.")
+        self.assertContains(
+            self.client.get(self.url("handover:show")), "Without 2: one is placed nowhere."
+        )
         self.both("place", mode="4+7+0")
         self.assertEqual((self.place(self.one).mode, self.place(self.one).layout), ("bed", "4+7+0"))
         self.assertIn("bed, object, scene or none", self.said(self.both("place", mode="wall")))
-        self.assertIn("nothing is chosen", self.said(self.edit("field", kind="place", strips=[], mode="none")))
+        self.assertIn(
+            "nothing is chosen", self.said(self.edit("field", kind="place", strips=[], mode="none"))
+        )
 
     def test_converting_reports_keeps_both_and_goes_back(self) -> None:
         self.write(Placement.objects.filter(strip=self.one), elevation_deg=-20.0, distance=0.5)
@@ -201,12 +256,19 @@ class Placing(FieldBase):
         self.assertEqual(self.place(self.one).coordinates, "sphere")
         for _ in range(3):
             self.post("undo")
-        self.assertEqual((self.place(self.one).coordinates, self.place(self.one).x), ("sphere", 0.0))
+        self.assertEqual(
+            (self.place(self.one).coordinates, self.place(self.one).x), ("sphere", 0.0)
+        )
         self.assertIn("choose one of sphere, cube", self.said(self.alone("convert", to="mars")))
 
     def test_tilt_spread_and_the_whole_scene(self) -> None:
         self.write(Placement.objects.filter(strip=self.three), mode="scene")
-        self.edit("field", kind="turn", strips=[s.ref for s in (self.one, self.two, self.three)], by_deg=20)
+        self.edit(
+            "field",
+            kind="turn",
+            strips=[s.ref for s in (self.one, self.two, self.three)],
+            by_deg=20,
+        )
         self.assertEqual((self.places()[0][0], self.place(self.three).azimuth_deg), (50.0, 20.0))
         self.write(Placement.objects.filter(strip=self.one), azimuth_deg=0.0, elevation_deg=0.0)
         self.alone("tilt", pitch_deg=30)
@@ -222,13 +284,18 @@ class Placing(FieldBase):
         page = self.client.get(self.url("field:show"), {"layout": target.name, "truth": "vector"})
         self.assertEqual(page.context["layout"].labels, ("L", "R", "B", "LFE"))
         self.assertContains(self.client.get(self.url("handover:show")), "Gallery")
-        self.assertIn("Line 2", self.said(self.post("field:add_layout", title="x", table="L 30 0\nR x 0")))
+        self.assertIn(
+            "Line 2", self.said(self.post("field:add_layout", title="x", table="L 30 0\nR x 0"))
+        )
 
     def test_nonsense_is_one_sentence(self) -> None:
         for field, value, words in (
-            ("extent_deg", "400", "may be 0 to 360"), ("mode", "bed", "no value placement/mode"),
-            ("decoder", "magic", "choose from the list"), ("x", "5", "may be -1 to 1"), ("snap", "perhaps", "on or off"),
-        ):  # fmt: skip
+            ("extent_deg", "400", "may be 0 to 360"),
+            ("mode", "bed", "no value placement/mode"),
+            ("decoder", "magic", "choose from the list"),
+            ("x", "5", "may be -1 to 1"),
+            ("snap", "perhaps", "on or off"),
+        ):
             self.assertIn(words, self.said(self.place_of(field, value)))
         answer = self.alone("toggle", path="placement/excluded", item="attic")
         self.assertIn("Choose a zone", self.said(answer))
@@ -249,13 +316,17 @@ class Lanes(FieldBase):
         page = self.client.get(self.url("field:lanes", self.one.ref))
         self.assertContains(page, "May move")
         self.draw("gain_db", (0.0, -6.0, "linear"), (0.2, -30.0, "hold"), (0.4, 0.0, "smooth"))
-        self.assertEqual([curve for _, _, curve in self.lane("gain_db")], ["linear", "hold", "smooth"])
+        self.assertEqual(
+            [curve for _, _, curve in self.lane("gain_db")], ["linear", "hold", "smooth"]
+        )
         self.draw("gain_db", (0.1, -20.0), (0.15, -25.0), into=True)
         self.assertEqual(self.lane("gain_db")[0][1], -6.0)
         for action, more in (
-            ("stretch_lane", {"factor": 2}), ("scale_lane", {"factor": 0.5, "about": 0}), ("thin_lane", {}),
+            ("stretch_lane", {"factor": 2}),
+            ("scale_lane", {"factor": 0.5, "about": 0}),
+            ("thin_lane", {}),
             ("trim_lane", {"start_s": 0, "end_s": 0.5}),
-        ):  # fmt: skip
+        ):
             self.assertEqual(self.on(action, **more).status_code, 200, action)
         self.assertEqual((self.lane("gain_db")[0][0], self.lane("gain_db")[-1][0]), (0.0, 0.5))
         self.on("copy_lane", to=[self.one.ref, self.two.ref])
@@ -269,9 +340,11 @@ class Lanes(FieldBase):
 
     def test_what_cannot_be_drawn_is_told(self) -> None:
         for path, point, words in (
-            ("gain_db", (0, 99), "goes from -120 to 12"), ("name", (0, 0), "moves nothing"),
-            ("gain_db", (0, 0, "wobbly"), "each breakpoint is"), ("gain_db", (0, "x"), "each breakpoint is"),
-        ):  # fmt: skip
+            ("gain_db", (0, 99), "goes from -120 to 12"),
+            ("name", (0, 0), "moves nothing"),
+            ("gain_db", (0, 0, "wobbly"), "each breakpoint is"),
+            ("gain_db", (0, "x"), "each breakpoint is"),
+        ):
             self.assertIn(words, self.said(self.draw(path, point)))
         self.assertIn("no longer there", self.said(self.on("thin_lane")))
         self.assertIn("Start may be", self.said(self.on("trim_lane", start_s=-1, end_s=2)))
@@ -285,18 +358,27 @@ class Lanes(FieldBase):
         self.edit("flow", kind="add_band", shape="bell", **chain)
         self.draw("chain/0/bands/1/gain_db", (0, -3))
         self.draw("chain/1/output_gain_db", (0, -3))
-        self.assertContains(self.client.get(self.url("field:lanes", self.one.ref)), "Equaliser, band 2")
+        self.assertContains(
+            self.client.get(self.url("field:lanes", self.one.ref)), "Equaliser, band 2"
+        )
         self.edit("flow", kind="move_processor", strip=self.one.ref, place=1, to=0)
-        self.assertEqual(sorted(lane.target.split("/", 1)[1] for lane in self.mix.automation.all()),
-                         ["chain/0/output_gain_db", "chain/1/bands/1/gain_db"])  # fmt: skip
+        self.assertEqual(
+            sorted(lane.target.split("/", 1)[1] for lane in self.mix.automation.all()),
+            ["chain/0/output_gain_db", "chain/1/bands/1/gain_db"],
+        )
         self.edit("flow", kind="remove_band", strip=self.one.ref, place=1, band=0)
-        self.assertTrue(self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists())
+        self.assertTrue(
+            self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists()
+        )
         self.edit("flow", kind="remove_processor", **chain)
         self.assertEqual(
-            [lane.target.split("/", 1)[1] for lane in self.mix.automation.all()], ["chain/0/bands/0/gain_db"]
+            [lane.target.split("/", 1)[1] for lane in self.mix.automation.all()],
+            ["chain/0/bands/0/gain_db"],
         )
         self.set(self.one, "basics/polarity_inverted", "on")  # a basics is put in front
-        self.assertTrue(self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists())
+        self.assertTrue(
+            self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists()
+        )
 
     def test_tables_and_block_formats_go_out_and_come_in(self) -> None:
         points = [[0.0, 10, 0], [0.2, 60, 10], [0.4, 120, 30]]

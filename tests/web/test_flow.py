@@ -24,7 +24,9 @@ from tests.web.base import WebTest
 class FlowTest(WebTest):
     def setUp(self) -> None:
         super().setUp()
-        self.one, self.two, self.three = (self.bring_in(f"{name}.wav") for name in ("one", "two", "three"))
+        self.one, self.two, self.three = (
+            self.bring_in(f"{name}.wav") for name in ("one", "two", "three")
+        )
         self.ids = [self.one.ref, self.two.ref]
         self.bus = self.make_bus("Boats")
 
@@ -33,7 +35,9 @@ class FlowTest(WebTest):
         return self.mix.strips.get(name=name)
 
     def fresh(self, *strips: Strip) -> list[Strip]:
-        return [Strip.objects.select_related("placement", "group").get(pk=strip.pk) for strip in strips]
+        return [
+            Strip.objects.select_related("placement", "group").get(pk=strip.pk) for strip in strips
+        ]
 
 
 class ManyAtOnce(FlowTest):
@@ -47,8 +51,12 @@ class ManyAtOnce(FlowTest):
         self.assertTrue(all(strip.to_programme for strip in self.fresh(self.one, self.two)))
 
     def test_sends_of_many(self) -> None:
-        self.edit("flow", kind="send", strips=[*self.ids, self.bus.ref], bus=self.bus.ref, level_db=-12)
-        self.assertEqual(sorted(self.bus.received.values_list("source__name", flat=True)), ["one", "two"])
+        self.edit(
+            "flow", kind="send", strips=[*self.ids, self.bus.ref], bus=self.bus.ref, level_db=-12
+        )
+        self.assertEqual(
+            sorted(self.bus.received.values_list("source__name", flat=True)), ["one", "two"]
+        )
         self.assertEqual(set(self.bus.received.values_list("level_db", flat=True)), {-12.0})
 
     def test_bulk_actions(self) -> None:
@@ -65,13 +73,16 @@ class ManyAtOnce(FlowTest):
         self.set(self.one, "resting", True, also=[self.two])
         self.assertTrue(all(strip.resting for strip in self.fresh(self.one, self.two)))
         self.assertIn(
-            "nothing is chosen", self.said(self.edit("flow", kind="set", strips=[], path="muted", value=True))
+            "nothing is chosen",
+            self.said(self.edit("flow", kind="set", strips=[], path="muted", value=True)),
         )
 
     def test_a_value_typed_on_one_of_the_chosen_moves_them_all(self) -> None:
         self.set(self.two, "gain_db", "-10")
         self.set(self.one, "gain_db", "-3", also=[self.two])
-        self.assertEqual([s.gain_db for s in self.fresh(self.one, self.two, self.three)], [-3.0, -13.0, 0.0])
+        self.assertEqual(
+            [s.gain_db for s in self.fresh(self.one, self.two, self.three)], [-3.0, -13.0, 0.0]
+        )
 
 
 class Groups(FlowTest):
@@ -92,16 +103,25 @@ class Groups(FlowTest):
 
     def test_mutes_and_positions(self) -> None:
         self.set(self.one, "muted", "on")
-        self.assertEqual([s.muted for s in self.fresh(self.one, self.two, self.three)], [True, True, False])
+        self.assertEqual(
+            [s.muted for s in self.fresh(self.one, self.two, self.three)], [True, True, False]
+        )
         self.set(self.one, "placement/azimuth_deg", "170")
         self.assertEqual(self.fresh(self.two)[0].placement.azimuth_deg, 0.0)
-        self.edit("flow", kind="group_moves", group=self.group.ref, moves="moves_position", value=True)
+        self.edit(
+            "flow", kind="group_moves", group=self.group.ref, moves="moves_position", value=True
+        )
         self.set(self.two, "placement/azimuth_deg", "20")
-        self.assertEqual([s.placement.azimuth_deg for s in self.fresh(self.one, self.two)], [-170.0, 20.0])
+        self.assertEqual(
+            [s.placement.azimuth_deg for s in self.fresh(self.one, self.two)], [-170.0, 20.0]
+        )
 
     def test_groups_are_in_the_document_and_vanish_when_empty(self) -> None:
         document = document_of(self.mix)
-        self.assertEqual((document.groups[0].name, document.tracks[0].group), ("Boat things", document.groups[0].id))
+        self.assertEqual(
+            (document.groups[0].name, document.tracks[0].group),
+            ("Boat things", document.groups[0].id),
+        )
         self.edit("flow", kind="group", strips=self.ids, name="")
         self.assertEqual(self.mix.groups.count(), 0)
         self.post("undo")
@@ -112,10 +132,17 @@ class Sends(FlowTest):
     def test_tap_mute_and_own_azimuth(self) -> None:
         head = f"sends/{self.bus.ref}"
         self.edit("flow", kind="send", strips=[self.one.ref], bus=self.bus.ref)
-        for name, value in (("level_db", "-9 dB"), ("tap", "strip"), ("muted", "on"), ("azimuth_deg", "-30,5")):
+        for name, value in (
+            ("level_db", "-9 dB"),
+            ("tap", "strip"),
+            ("muted", "on"),
+            ("azimuth_deg", "-30,5"),
+        ):
             self.set(self.one, f"{head}/{name}", value)
         send = self.one.sends.get()
-        self.assertEqual((send.level_db, send.tap, send.muted, send.azimuth_deg), (-9.0, "strip", True, -30.5))
+        self.assertEqual(
+            (send.level_db, send.tap, send.muted, send.azimuth_deg), (-9.0, "strip", True, -30.5)
+        )
         self.set(self.one, f"{head}/azimuth_deg", "")
         self.assertIsNone(self.one.sends.get().azimuth_deg)
         self.assertEqual(self.set(self.one, f"{head}/azimuth_deg", "181").status_code, 422)
@@ -124,7 +151,10 @@ class Sends(FlowTest):
         other = self.make_bus("Cave")
         self.edit("flow", kind="route", strips=[self.bus.ref], to=other.ref)
         self.assertIn(
-            "loop", self.said(self.edit("flow", kind="send", strips=[other.ref], bus=self.bus.ref, level_db=-9))
+            "loop",
+            self.said(
+                self.edit("flow", kind="send", strips=[other.ref], bus=self.bus.ref, level_db=-9)
+            ),
         )
         self.assertFalse(other.sends.exists())
 
@@ -150,7 +180,9 @@ class Chains(FlowTest):
         self.assertTrue(document_of(self.mix).tracks[0].chain[0].bypassed)
         self.on("copy_processors", to=[self.two.ref, self.three.ref])
         self.on("copy_processors", places=[0], to=[self.two.ref])
-        self.assertEqual(list(self.two.processors.values_list("kind", flat=True)), ["eq", "basics", "eq"])
+        self.assertEqual(
+            list(self.two.processors.values_list("kind", flat=True)), ["eq", "basics", "eq"]
+        )
         self.on("remove_processor", place=0)
         self.assertEqual(self.order(), ["basics"])
         self.post("undo")
@@ -173,26 +205,43 @@ class Chains(FlowTest):
         self.set(self.one, "chain/0/phase", "linear")
         chain = document_of(self.mix).tracks[0].chain
         self.assertEqual(
-            (chain[0].bands[0].slope_db, chain[0].bands[1].gain_db, chain[0].phase), ("24", -4.5, "linear")
+            (chain[0].bands[0].slope_db, chain[0].bands[1].gain_db, chain[0].phase),
+            ("24", -4.5, "linear"),
         )
         page = self.client.get(self.url("flow:show") + f"?strip={self.one.ref}")
         self.assertContains(page, "2048")
         self.assertContains(page, 'class="level" d="M')
-        self.assertIn("may be -24 to 24", self.said(self.set(self.one, "chain/0/bands/1/gain_db", "40")))
+        self.assertIn(
+            "may be -24 to 24", self.said(self.set(self.one, "chain/0/bands/1/gain_db", "40"))
+        )
         self.on("remove_band", place=eq, band=0)
         self.assertEqual(len(document_of(self.mix).tracks[0].chain[0].bands), 1)
 
     def test_delay_in_samples_and_centimetres(self) -> None:
         """343 m/s in air at 20 degrees Celsius (handbook value, from memory)."""
         self.add("basics")
-        for text, wanted in (("48 smp", 1.0), ("-96 samples", -2.0), ("34,3 cm", 1.0), ("3.43 m", 10.0), ("7 ms", 7.0)):
+        for text, wanted in (
+            ("48 smp", 1.0),
+            ("-96 samples", -2.0),
+            ("34,3 cm", 1.0),
+            ("3.43 m", 10.0),
+            ("7 ms", 7.0),
+        ):
             self.set(self.one, "chain/0/delay_ms", text)
-            self.assertAlmostEqual(document_of(self.mix).tracks[0].chain[0].delay_ms, wanted, msg=text)
+            self.assertAlmostEqual(
+                document_of(self.mix).tracks[0].chain[0].delay_ms, wanted, msg=text
+            )
 
     def test_channels_are_turned_one_by_one(self) -> None:
         self.add("basics")
         for number in (2, 1, 2):
-            self.edit("flow", kind="toggle", strips=[self.one.ref], path="chain/0/inverted_channels", item=number)
+            self.edit(
+                "flow",
+                kind="toggle",
+                strips=[self.one.ref],
+                path="chain/0/inverted_channels",
+                item=number,
+            )
         self.assertEqual(document_of(self.mix).tracks[0].chain[0].inverted_channels, (1,))
 
 
@@ -230,7 +279,9 @@ class TheDemo(WebTest):
         for _ in wanted:
             page = self.client.get(self.url("findings:show"))
             finding = page.context["findings"][0][0]
-            answer = self.post("findings:mend", rule=finding.rule, subject=finding.subject, other=finding.other)
+            answer = self.post(
+                "findings:mend", rule=finding.rule, subject=finding.subject, other=finding.other
+            )
             self.assertEqual(answer.status_code, 200)
             survey_mix(mix_id=self.mix.pk)
         self.assertEqual(self.rules(), [])
@@ -249,20 +300,26 @@ class TheDemo(WebTest):
     def test_the_map_has_every_box_inside_and_none_on_another(self) -> None:
         for width, height in ((1240, 600), (700, 500)):
             drawing = draw(self.mix, width, height)
-            self.assertEqual(sum(node.strip is not None for node in drawing.nodes), self.mix.strips.count())
+            self.assertEqual(
+                sum(node.strip is not None for node in drawing.nodes), self.mix.strips.count()
+            )
             for node in drawing.nodes:
                 self.assertTrue(node.x >= 0 and node.right <= width and node.y >= 0, node.name)
                 self.assertLessEqual(node.y + node.height, drawing.height)
                 for other in drawing.nodes:
                     apart = node.right <= other.x or other.right <= node.x
-                    apart = apart or node.y + node.height <= other.y or other.y + other.height <= node.y
+                    apart = (
+                        apart or node.y + node.height <= other.y or other.y + other.height <= node.y
+                    )
                     self.assertTrue(apart or node is other, f"{node.name} on {other.name}")
             feeds = {(r.start, r.end) for r in drawing.ribbons if r.sort == "main"}
             self.assertEqual(len(feeds), self.mix.strips.count())
 
     def test_a_large_map_keeps_to_its_height(self) -> None:
         file = str(self.document().tracks[0].clips[0].file)
-        oars = [{"kind": "add_track", "name": f"Oar {number}", "file": file} for number in range(50)]
+        oars = [
+            {"kind": "add_track", "name": f"Oar {number}", "file": file} for number in range(50)
+        ]
         self.edit("flow", kind="batch", commands=oars)
         drawing = draw(self.mix, 1240, 630)
         self.assertEqual(drawing.height, 630)
@@ -273,7 +330,10 @@ class TheDemo(WebTest):
 
     def test_a_survey_that_fails_is_kept_and_not_asked_for_again(self) -> None:
         self.mix = Mix.objects.get(title="Quiet Water")
-        with patch("metaphon.web.jobs.surveying.Sound", side_effect=OSError), self.assertLogs(level="ERROR"):
+        with (
+            patch("metaphon.web.jobs.surveying.Sound", side_effect=OSError),
+            self.assertLogs(level="ERROR"),
+        ):
             survey_mix(mix_id=self.mix.pk)
         self.assertNotContains(self.client.get(self.url("findings:show")), "listening to the mix")
 
@@ -287,7 +347,10 @@ class TheDemo(WebTest):
         return row
 
     def test_a_print_nulls_against_the_live_chain(self) -> None:
-        """Below -90 dB, for mono, LCR, scene and a bus with a reverb, whatever the chain's latency."""
+        """Below -90 dB, for mono, LCR, scene and a bus with a reverb.
+
+        Whatever the chain's latency.
+        """
         horn = self.mix.strips.get(name="Ship's horn")
         self.edit("flow", kind="add_processor", strip=horn.ref, processor="eq")
         self.edit("flow", kind="add_band", strip=horn.ref, place=0)
@@ -301,7 +364,9 @@ class TheDemo(WebTest):
         for name in names:
             original = self.mix.strips.get(name=name)
             copy = original.prints.get()
-            self.assertAlmostEqual(printed[copy.ref].rms_dbfs, live[original.ref].rms_dbfs, delta=0.1)
+            self.assertAlmostEqual(
+                printed[copy.ref].rms_dbfs, live[original.ref].rms_dbfs, delta=0.1
+            )
             self.assertNotIn(original.ref, printed)
         self.null("Ship's horn")
         self.null("Cave")
@@ -330,7 +395,11 @@ class TheDemo(WebTest):
             return float(sum(sums))
 
         loud = power(together)
-        left = power(SetValue(strips=(copy.ref,), path="basics/polarity_inverted", value=True).apply(together))
+        left = power(
+            SetValue(strips=(copy.ref,), path="basics/polarity_inverted", value=True).apply(
+                together
+            )
+        )
         self.assertLess(10 * np.log10(left / loud + 1e-30), -90.0)
 
     def test_a_print_keeps_what_the_original_had_and_can_be_gone_back_from(self) -> None:
@@ -340,8 +409,14 @@ class TheDemo(WebTest):
         self.assertEqual((first.name, first.take, gull.resting), ("Gull print 1", 1, True))
         self.assertEqual([s.bus.name for s in first.sends.all()], ["Cave"])
         self.assertEqual((first.placement.mode, first.placement.elevation_deg), ("object", 25.0))
-        lanes = set(self.mix.automation.filter(target__startswith=first.ref + "/").values_list("target", flat=True))
-        self.assertEqual(lanes, {f"{first.ref}/placement/azimuth_deg", f"{first.ref}/placement/elevation_deg"})
+        lanes = set(
+            self.mix.automation.filter(target__startswith=first.ref + "/").values_list(
+                "target", flat=True
+            )
+        )
+        self.assertEqual(
+            lanes, {f"{first.ref}/placement/azimuth_deg", f"{first.ref}/placement/elevation_deg"}
+        )
         info = soundfile.info(first.clips.get().audio.file.path)
         self.assertEqual((info.channels, info.samplerate, info.subtype), (1, RATE_HZ, "FLOAT"))
         self.edit("flow", kind="wake", strip=gull.ref)
@@ -360,7 +435,10 @@ class TheDemo(WebTest):
         clip = gull.prints.get().clips.get()
         self.assertFalse(gull.resting)
         self.assertEqual((clip.start_s, clip.audio.frames), (3.3, round(1.7 * RATE_HZ)))
-        self.assertIn("before the start", self.said(self.post("flow:print", ids=gull.ref, start_s="5", end_s="4")))
+        self.assertIn(
+            "before the start",
+            self.said(self.post("flow:print", ids=gull.ref, start_s="5", end_s="4")),
+        )
 
     def test_the_count_says_when_it_is_still_listening(self) -> None:
         page = self.client.get(self.url("findings:show"))
@@ -375,8 +453,14 @@ class Bad(FlowTest):
     def test_each_gets_one_sentence(self) -> None:
         posts = (
             ({"kind": "set_layout", "strip": self.one.ref, "layout": "0+5+0"}, "only a bus"),
-            ({"kind": "set_layout", "strip": self.bus.ref, "layout": "binaural"}, "A bus cannot be"),
-            ({"kind": "set", "strips": [self.one.ref], "path": "colour", "value": "red"}, "no value colour"),
+            (
+                {"kind": "set_layout", "strip": self.bus.ref, "layout": "binaural"},
+                "A bus cannot be",
+            ),
+            (
+                {"kind": "set", "strips": [self.one.ref], "path": "colour", "value": "red"},
+                "no value colour",
+            ),
             ({"kind": "route", "strips": [], "to": "programme"}, "nothing is chosen"),
             ({"kind": "route", "strips": [self.one.ref], "to": "nowhere"}, "no longer in the mix"),
             ({"kind": "copy_processors", "strip": self.one.ref, "to": []}, "Tick the tracks"),

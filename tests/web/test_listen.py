@@ -1,4 +1,7 @@
-"""Listen on the server: what can be heard, whose files are whose, states from the history, what a control tries out."""
+"""Listen on the server.
+
+What can be heard, whose files are whose, states from the history, what a control tries out.
+"""
 
 import json
 
@@ -12,7 +15,9 @@ from metaphon.web.mixes import journal
 from tests.sounds import RATE_HZ, noise
 from tests.web.base import WebTest, make_user, recording
 
-CURVE = "\n".join(f"{f},{db}" for f, db in zip((20, 50, 100, 250, 500, 1000, 2000, 20000), range(8), strict=True))
+CURVE = "\n".join(
+    f"{f},{db}" for f, db in zip((20, 50, 100, 250, 500, 1000, 2000, 20000), range(8), strict=True)
+)
 
 
 class ListenTest(WebTest):
@@ -20,7 +25,9 @@ class ListenTest(WebTest):
         file = TemporaryUploadedFile(name, "application/octet-stream", len(content), None)
         file.write(content)
         file.seek(0)
-        return self.client.post(self.url(view, *arguments), {"file": file}, headers={"HX-Request": "true"})
+        return self.client.post(
+            self.url(view, *arguments), {"file": file}, headers={"HX-Request": "true"}
+        )
 
 
 class Sources(ListenTest):
@@ -38,7 +45,9 @@ class Sources(ListenTest):
 
     def test_pages_open_and_strangers_find_nothing(self) -> None:
         for view in ("meters", "compare", "headphones", "loudspeakers", "nonsense"):
-            self.assertEqual(self.client.get(self.url("listen:show") + f"?view={view}").status_code, 200)
+            self.assertEqual(
+                self.client.get(self.url("listen:show") + f"?view={view}").status_code, 200
+            )
         self.client.force_login(make_user("bob"))
         for name in ("listen:show", "listen:sources", "listen:headphones"):
             self.assertEqual(self.client.get(self.url(name)).status_code, 404)
@@ -51,7 +60,9 @@ class Documents(ListenTest):
         before = document_heard(self.mix, "now")
         revision = self.mix.revision
         for gain in (-3.0, -6.0):
-            journal.apply(self.mix, self.user, SetValue(strips=(one.ref,), path="gain_db", value=gain))
+            journal.apply(
+                self.mix, self.user, SetValue(strips=(one.ref,), path="gain_db", value=gain)
+            )
         journal.undo(self.mix, self.user)
         self.edit("intake", kind="remove_strip", strip=one.ref)
         self.bring_in("two.wav")
@@ -84,13 +95,19 @@ class Own(ListenTest):
         good = self.bring("listen:bring", "mine.csv", CURVE.encode(), "headphones").json()
         row = UserFile.objects.get()
         self.assertEqual((good["key"], row.name), (f"own:{row.pk}", "mine.csv"))
-        for name, kind, words in (("bad.csv", "headphones", "bad.csv holds no response"), ("x.sofa", "head", "x.sofa")):
+        for name, kind, words in (
+            ("bad.csv", "headphones", "bad.csv holds no response"),
+            ("x.sofa", "head", "x.sofa"),
+        ):
             self.assertIn(words, self.said(self.bring("listen:bring", name, b"rubbish", kind)))
         self.assertEqual(UserFile.objects.count(), 1)
-        monitor = monitor_of({"correction": {"response": good["key"]}, "binaural": {"head": "measured"}}, self.user)
+        monitor = monitor_of(
+            {"correction": {"response": good["key"]}, "binaural": {"head": "measured"}}, self.user
+        )
         self.assertTrue(monitor["correction"]["response"].is_file())
         drawn = self.client.get(
-            self.url("listen:headphones"), {"correction": json.dumps({"response": good["key"], "strength": 50})}
+            self.url("listen:headphones"),
+            {"correction": json.dumps({"response": good["key"], "strength": 50})},
         )
         self.assertContains(drawn, "<path", count=7)
         self.post("listen:forget_file", row.pk)
@@ -107,7 +124,8 @@ class Own(ListenTest):
             else:
                 self.assertIsNone(monitor_of(wanted, stranger)["correction"])
         monitor = monitor_of(
-            {"binaural": {"head": "sphere", "head_file": "/etc/passwd"}, "worn": "/etc/passwd"}, stranger
+            {"binaural": {"head": "sphere", "head_file": "/etc/passwd"}, "worn": "/etc/passwd"},
+            stranger,
         )
         self.assertNotIn("head_file", monitor["binaural"])
         self.assertEqual(monitor["worn"].name, "practice_pair.csv")
@@ -116,7 +134,8 @@ class Own(ListenTest):
         monitor = {"through": "binaural", "level_db": -6}
         self.assertIn("name", self.said(self.post("listen:keep_preset", name="", monitor="{}")))
         self.assertIn(
-            "cannot be kept", self.said(self.post("listen:keep_preset", name="a", monitor='{"through": "x"}'))
+            "cannot be kept",
+            self.said(self.post("listen:keep_preset", name="a", monitor='{"through": "x"}')),
         )
         for _ in range(2):
             self.post("listen:keep_preset", name="Night", monitor=json.dumps(monitor))
@@ -129,5 +148,9 @@ class Own(ListenTest):
     def test_calibration(self) -> None:
         answer = self.post("listen:calibrate", loudspeakers='{"layout": "0+5+0"}').json()
         self.assertEqual(len(answer["told"]), 4)
-        self.assertEqual([row["output"] for row in answer["loudspeakers"]["loudspeakers"]], [1, 2, 3, 4, 6, 5])
-        self.assertIn("cannot be measured", self.said(self.post("listen:calibrate", loudspeakers="{")))
+        self.assertEqual(
+            [row["output"] for row in answer["loudspeakers"]["loudspeakers"]], [1, 2, 3, 4, 6, 5]
+        )
+        self.assertIn(
+            "cannot be measured", self.said(self.post("listen:calibrate", loudspeakers="{"))
+        )

@@ -16,9 +16,18 @@ from tests.web.base import WebTest, make_mix, make_user
 class SigningIn(WebTest):
     def test_every_page_asks_for_it(self) -> None:
         self.client.logout()
-        for name in ("intake:show", "flow:show", "handover:show", "listen:sources", "history", "open_mix"):
+        for name in (
+            "intake:show",
+            "flow:show",
+            "handover:show",
+            "listen:sources",
+            "history",
+            "open_mix",
+        ):
             self.assertRedirects(
-                self.client.get(self.url(name)), f"/sign-in?next={self.url(name)}", fetch_redirect_response=False
+                self.client.get(self.url(name)),
+                f"/sign-in?next={self.url(name)}",
+                fetch_redirect_response=False,
             )
         self.assertEqual(self.client.get("/health").json(), {"status": "ready"})
 
@@ -33,7 +42,9 @@ class SigningIn(WebTest):
         for _ in range(7):
             answer = self.client.post("/sign-in", {"username": "ada", "password": "wrong"})
             self.assertContains(answer, "do not go together")
-        self.assertEqual(self.client.post("/sign-in", {"username": "ada", "password": "wrong"}).status_code, 429)
+        self.assertEqual(
+            self.client.post("/sign-in", {"username": "ada", "password": "wrong"}).status_code, 429
+        )
 
     def test_pages_run_no_foreign_or_inline_script(self) -> None:
         answer = self.client.get(self.url("flow:show"))
@@ -102,12 +113,18 @@ class Membership(WebTest):
 
 class Making(WebTest):
     def test_a_new_mix(self) -> None:
-        answer = self.client.post(reverse("create_mix"), {"title": " Reef ", "sample_rate_hz": "96000"})
+        answer = self.client.post(
+            reverse("create_mix"), {"title": " Reef ", "sample_rate_hz": "96000"}
+        )
         mix = Mix.objects.get(title="Reef")
         self.assertRedirects(answer, reverse("intake:show", args=[mix.pk]))
         self.assertEqual(mix.sample_rate_hz, 96000)
-        self.assertContains(self.client.get(reverse("intake:show", args=[mix.pk])), "No recordings yet")
-        self.assertContains(self.client.get(reverse("handover:show", args=[mix.pk])), "no sound to render yet")
+        self.assertContains(
+            self.client.get(reverse("intake:show", args=[mix.pk])), "No recordings yet"
+        )
+        self.assertContains(
+            self.client.get(reverse("handover:show", args=[mix.pk])), "no sound to render yet"
+        )
         for data in ({"title": ""}, {"title": "x", "sample_rate_hz": "8000"}):
             self.assertEqual(self.client.post(reverse("create_mix"), data).status_code, 422)
 
@@ -116,9 +133,9 @@ class Journal(WebTest):
     def setUp(self) -> None:
         super().setUp()
         self.track = self.bring_in("gull.wav")
-        self.bus = self.edit("flow", kind="add_bus", name="Cave", reverb=True, layout="0+5+0") and self.mix.strips.get(
-            name="Cave"
-        )
+        self.bus = self.edit(
+            "flow", kind="add_bus", name="Cave", reverb=True, layout="0+5+0"
+        ) and self.mix.strips.get(name="Cave")
 
     def state(self) -> object:
         return document_of(Mix.objects.get(pk=self.mix.pk))
@@ -130,11 +147,15 @@ class Journal(WebTest):
             lambda: self.set(self.track, "muted", "on"),
             lambda: self.edit("flow", kind="place", strips=[self.track.ref], mode="object"),
             lambda: self.set(self.track, "placement/azimuth_deg", "-110"),
-            lambda: self.edit("flow", kind="send", strips=[self.track.ref], bus=self.bus.ref, level_db=-9),
+            lambda: self.edit(
+                "flow", kind="send", strips=[self.track.ref], bus=self.bus.ref, level_db=-9
+            ),
             lambda: self.set(self.track, f"sends/{self.bus.ref}/tap", "pre"),
             lambda: self.set(self.bus, "chain/0/decay_s", "3.5"),
             lambda: self.set(self.bus, "chain/0/wet_only", "off"),
-            lambda: self.edit("flow", kind="add_processor", strip=self.track.ref, processor="basics"),
+            lambda: self.edit(
+                "flow", kind="add_processor", strip=self.track.ref, processor="basics"
+            ),
             lambda: self.edit("flow", kind="route", strips=[self.track.ref], to=self.bus.ref),
             lambda: self.edit("flow", kind="rename", strip=self.track.ref, name="Far gull"),
             lambda: self.set(self.track, "resting", "on"),
@@ -211,7 +232,10 @@ class TwoPeople(WebTest):
         self.set(self.track, "gain_db", "-9", client=self.bo, seen=self.seen)
         answer = self.set(self.track, "gain_db", "-3", seen=self.seen)
         self.assertEqual(answer.status_code, 409)
-        self.assertIn("bo changed this in the meantime (gull: gain -9 dB). Nothing was overwritten", self.said(answer))
+        self.assertIn(
+            "bo changed this in the meantime (gull: gain -9 dB). Nothing was overwritten",
+            self.said(answer),
+        )
         self.track.refresh_from_db()
         self.assertEqual(self.track.gain_db, -9.0)
 
@@ -230,7 +254,9 @@ class TwoPeople(WebTest):
     def test_undo_of_bringing_in_spares_what_the_other_built_on_it(self) -> None:
         self.edit("flow", kind="add_bus", name="Cave", client=self.bo)
         bus = self.mix.strips.get(name="Cave")
-        self.edit("flow", kind="send", strips=[self.track.ref], bus=bus.ref, level_db=-9, client=self.bo)
+        self.edit(
+            "flow", kind="send", strips=[self.track.ref], bus=bus.ref, level_db=-9, client=self.bo
+        )
         self.assertEqual(self.post("undo").status_code, 409)
         self.assertTrue(Strip.objects.filter(pk=self.track.pk).exists())
 

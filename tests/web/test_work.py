@@ -97,7 +97,12 @@ class Flow(WebTest):
         self.assertContains(page, "0 mono, 1 untouched")
         self.assertEqual(track.processors.count(), 1)
         self.assertIn("may be 0 to 4", self.said(self.set(track, "chain/0/width", "5")))
-        self.assertEqual(self.edit("flow", kind="add_processor", strip=track.ref, processor="toaster").status_code, 422)
+        self.assertEqual(
+            self.edit(
+                "flow", kind="add_processor", strip=track.ref, processor="toaster"
+            ).status_code,
+            422,
+        )
 
     def test_removing_a_bus_hands_its_feeds_on(self) -> None:
         track = self.bring_in("a.wav")
@@ -114,7 +119,9 @@ class Flow(WebTest):
         track = self.bring_in("a.wav")
         self.edit("flow", kind="add_bus", name="Cave", reverb=True)
         cave = self.mix.strips.get(name="Cave")
-        self.assertContains(self.edit("flow", kind="send", strips=[track.ref], bus=cave.ref, level_db=-12), "−12.0")
+        self.assertContains(
+            self.edit("flow", kind="send", strips=[track.ref], bus=cave.ref, level_db=-12), "−12.0"
+        )
         self.set(track, f"sends/{cave.ref}/tap", "pre")
         send = track.sends.get()
         self.assertEqual((send.level_db, send.tap), (-12.0, "pre"))
@@ -154,24 +161,35 @@ class Handover(WebTest):
         self.assertIn('filename="Pier_0+2+0.wav"', response["Content-Disposition"])
         self.assertEqual(soundfile.info(io.BytesIO(content)).frames, 48000)
         summary = json.loads(self.fetch("handover:download", files["Pier_report.json"].pk)[1])
-        self.assertEqual([f["target"] for f in summary["files"][:3]], ["0+2+0", "0+5+0", "binaural"])
-        self.assertIn("True peak", self.fetch("handover:download", files["Pier_report.txt"].pk)[1].decode())
+        self.assertEqual(
+            [f["target"] for f in summary["files"][:3]], ["0+2+0", "0+5+0", "binaural"]
+        )
+        self.assertIn(
+            "True peak", self.fetch("handover:download", files["Pier_report.txt"].pk)[1].decode()
+        )
         page = self.client.get(self.url("handover:show"))
         self.assertContains(page, "LUFS")
         self.assertContains(page, "Binaural, stem a")
 
     def test_a_result_can_be_heard_as_it_was_rendered(self) -> None:
         row = self.render()
-        groups = {g["title"]: g["items"] for g in self.client.get(self.url("listen:sources")).json()["groups"]}
+        groups = {
+            g["title"]: g["items"]
+            for g in self.client.get(self.url("listen:sources")).json()["groups"]
+        }
         self.assertEqual(
-            [item["title"] for item in groups["Rendered"][:3]], ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"]
+            [item["title"] for item in groups["Rendered"][:3]],
+            ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"],
         )
         heard = groups["Rendered"][1]["hearing"]
         document = document_heard(self.mix, heard["source"])
         self.assertEqual((heard["target"], document.tracks[0].placement.layout), ("0+5+0", "0+5+0"))
         five = row.files.get(target="0+5+0")
         self.assertEqual(str(document.tracks[0].clips[0].file), five.file.path)
-        self.assertEqual(len(five.history["correlation"]), len(row.files.get(target="0+2+0").history["correlation"]))
+        self.assertEqual(
+            len(five.history["correlation"]),
+            len(row.files.get(target="0+2+0").history["correlation"]),
+        )
 
     def test_downloads_in_ranges(self) -> None:
         """RFC 9110, section 14."""
@@ -180,8 +198,13 @@ class Handover(WebTest):
         response, part = self.fetch("handover:download", five.pk, Range="bytes=100-199")
         self.assertEqual((response.status_code, part), (206, whole[100:200]))
         self.assertEqual(response["Content-Range"], f"bytes 100-199/{len(whole)}")
-        self.assertEqual(self.fetch("handover:download", five.pk, Range="bytes=-10")[1], whole[-10:])
-        self.assertEqual(self.fetch("handover:download", five.pk, Range=f"bytes={len(whole)}-")[0].status_code, 416)
+        self.assertEqual(
+            self.fetch("handover:download", five.pk, Range="bytes=-10")[1], whole[-10:]
+        )
+        self.assertEqual(
+            self.fetch("handover:download", five.pk, Range=f"bytes={len(whole)}-")[0].status_code,
+            416,
+        )
 
     def test_a_failure_is_one_sentence_and_can_be_tried_again(self) -> None:
         self.set(self.track, "muted", "off")
@@ -210,7 +233,10 @@ class Handover(WebTest):
         self.assertEqual((row.status, row.files.count()), ("cancelled", 0))
         self.post("handover:start")
         row = self.mix.renders.first()
-        with mock.patch.object(progress, "_TELL_EVERY_S", 0.0), mock.patch.object(rendering, "check") as check:
+        with (
+            mock.patch.object(progress, "_TELL_EVERY_S", 0.0),
+            mock.patch.object(rendering, "check") as check,
+        ):
             Render.objects.filter(pk=row.pk).update(status="cancelling")
             render_mix(render_id=row.pk)
             check.assert_not_called()
@@ -240,7 +266,9 @@ class Handover(WebTest):
         self.assertFalse(self.mix.renders.exists())
 
     def test_choices_are_checked(self) -> None:
-        self.assertIn("FLAC holds", self.said(self.post("handover:start", container="flac", bits="32f")))
+        self.assertIn(
+            "FLAC holds", self.said(self.post("handover:start", container="flac", bits="32f"))
+        )
         self.assertIn("from the list", self.said(self.post("handover:start", bits="12")))
         self.assertIn("no target", self.said(self.edit("handover", kind="add_target", name="5.1")))
         for name in ("0+2+0", "0+5+0", "binaural"):

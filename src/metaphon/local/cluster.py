@@ -1,4 +1,7 @@
-"""A PostgreSQL cluster of the project's own: on loopback, in a folder that git ignores, up while anybody uses it."""
+"""A PostgreSQL cluster of the project's own.
+
+On loopback, in a folder that git ignores, up while anybody uses it.
+"""
 
 import fcntl
 import hashlib
@@ -22,7 +25,9 @@ class ClusterError(Exception):
 
 
 class Cluster:
-    """Starts the server on entry if it is not up, and stops it on exit if nobody else still uses it."""
+    """Starts the server on entry if it is not up, and stops it on exit if nobody else still uses
+    it.
+    """
 
     def __init__(self, local: Path) -> None:
         self._local = local
@@ -44,7 +49,10 @@ class Cluster:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         with (self._local / "postgresql.lock").open("a") as lock:
             fcntl.flock(lock, fcntl.LOCK_EX)
@@ -73,13 +81,18 @@ class Cluster:
         if self._link.exists():
             return self._link.resolve()
         if os.geteuid() == 0:
-            reach = subprocess.run(["runuser", "-u", _SERVER_USER, "--", "test", "-x", str(self._local)], check=False)
+            reach = subprocess.run(
+                ["runuser", "-u", _SERVER_USER, "--", "test", "-x", str(self._local)], check=False
+            )
             if reach.returncode != 0:
                 digest = hashlib.sha256(str(self._local).encode()).hexdigest()[:12]
                 elsewhere = Path("/var/lib/metaphon") / f"{self._link.name}-{digest}"
                 elsewhere.mkdir(parents=True, exist_ok=True)
                 self._link.symlink_to(elsewhere)
-                print(f"Only root can enter {self._local.parent}; the database lies in {elsewhere}.", file=sys.stderr)
+                print(
+                    f"Only root can enter {self._local.parent}; the database lies in {elsewhere}.",
+                    file=sys.stderr,
+                )
                 return elsewhere
         self._link.mkdir()
         return self._link
@@ -96,11 +109,23 @@ class Cluster:
             if os.geteuid() == 0:
                 os.chown(file.name, owner.pw_uid, owner.pw_gid)
             self._run(
-                "initdb", "-D", str(self._data), "-U", "metaphon", "-E", "UTF8", "--locale=C.UTF-8",
-                "--auth=scram-sha-256", f"--pwfile={file.name}", must=True,
-            )  # fmt: skip
+                "initdb",
+                "-D",
+                str(self._data),
+                "-U",
+                "metaphon",
+                "-E",
+                "UTF8",
+                "--locale=C.UTF-8",
+                "--auth=scram-sha-256",
+                f"--pwfile={file.name}",
+                must=True,
+            )
         with (self._data / "postgresql.conf").open("a") as settings:
-            settings.write("listen_addresses = '127.0.0.1'\nunix_socket_directories = ''\nmax_connections = 60\n")
+            settings.write(
+                "listen_addresses = '127.0.0.1'\nunix_socket_directories = "
+                "''\nmax_connections = 60\n"
+            )
 
     def _start(self) -> None:
         pid = self._data / "postmaster.pid"
@@ -109,19 +134,38 @@ class Cluster:
         else:
             self.port = free_port(FIRST_PORT)
             if self.port != FIRST_PORT:
-                print(f"Port {FIRST_PORT} is taken; the database uses {self.port}.", file=sys.stderr)
+                print(
+                    f"Port {FIRST_PORT} is taken; the database uses {self.port}.", file=sys.stderr
+                )
             log = str(self._data / "server.log")
-            self._run("pg_ctl", "start", "-w", "-D", str(self._data), "-l", log, "-o", f"-p {self.port}", must=True)
+            self._run(
+                "pg_ctl",
+                "start",
+                "-w",
+                "-D",
+                str(self._data),
+                "-l",
+                log,
+                "-o",
+                f"-p {self.port}",
+                must=True,
+            )
         self._make_database()
 
     def _make_database(self) -> None:
         import psycopg  # only here, so that the rest needs no driver
 
         where = psycopg.conninfo.make_conninfo(
-            host="127.0.0.1", port=self.port, user="metaphon", password=self._password(), dbname="postgres"
+            host="127.0.0.1",
+            port=self.port,
+            user="metaphon",
+            password=self._password(),
+            dbname="postgres",
         )
         with psycopg.connect(where, autocommit=True) as connection:
-            if not connection.execute("select 1 from pg_database where datname = 'metaphon'").fetchone():
+            if not connection.execute(
+                "select 1 from pg_database where datname = 'metaphon'"
+            ).fetchone():
                 connection.execute("create database metaphon")
 
     def _password(self) -> str:
@@ -134,7 +178,9 @@ class Cluster:
         done = subprocess.run(command, capture_output=True, text=True, cwd="/", check=False)
         if must and done.returncode != 0:
             said = (done.stderr or done.stdout).strip().splitlines()[-1:]
-            raise ClusterError(f"PostgreSQL's {program} failed: {''.join(said)} See {self._data / 'server.log'}.")
+            raise ClusterError(
+                f"PostgreSQL's {program} failed: {''.join(said)} See {self._data / 'server.log'}."
+            )
         return done.returncode
 
 
@@ -149,14 +195,19 @@ def secret(local: Path, name: str) -> str:
 
 
 def _newest_server() -> Path:
-    found = sorted(Path("/usr/lib/postgresql").glob("*/bin"), key=lambda path: int(path.parent.name))
+    found = sorted(
+        Path("/usr/lib/postgresql").glob("*/bin"), key=lambda path: int(path.parent.name)
+    )
     if not found:
         raise ClusterError("PostgreSQL is not installed; install Debian's package postgresql.")
     return found[-1]
 
 
 def free_port(first: int) -> int:
-    """The first free port on loopback from one on. Raises ClusterError where a hundred are taken."""
+    """The first free port on loopback from one on.
+
+    Raises ClusterError where a hundred are taken.
+    """
     for port in range(first, first + 100):
         if port_is_free(port):
             return port

@@ -15,7 +15,8 @@ LOCAL = ROOT / ".local"
 def environment() -> Iterator[dict[str, str]]:
     """Variables for a child process, with the database up for as long as the block lasts.
 
-    A METAPHON_DATABASE_URL that is set already names a database kept elsewhere; then no cluster is started.
+    A METAPHON_DATABASE_URL that is set already names a database kept elsewhere; then no cluster is
+    started.
     """
     storage = Path(os.environ.get("METAPHON_STORAGE", LOCAL / "storage"))
     (storage / "scratch").mkdir(parents=True, exist_ok=True)

@@ -1,4 +1,7 @@
-"""Serves the application on this machine: database, pages, listening and one worker, until Ctrl-C."""
+"""Serves the application on this machine.
+
+Database, pages, listening and one worker, until Ctrl-C.
+"""
 
 import argparse
 import shutil
@@ -21,8 +24,12 @@ _READY_WITHIN_S = 60.0
 def main() -> int:
     """Give 0 after Ctrl-C, 2 where something keeps it from starting."""
     parser = argparse.ArgumentParser(prog="bin/start", description=__doc__)
-    parser.add_argument("--port", type=int, help=f"the port to serve on; from {_FIRST_PORT} the first that is free")
-    parser.add_argument("--fresh", action="store_true", help="start over: delete all mixes, recordings and people")
+    parser.add_argument(
+        "--port", type=int, help=f"the port to serve on; from {_FIRST_PORT} the first that is free"
+    )
+    parser.add_argument(
+        "--fresh", action="store_true", help="start over: delete all mixes, recordings and people"
+    )
     parser.add_argument("--yes", action="store_true", help="do not ask")
     options = parser.parse_args()
     try:
@@ -37,7 +44,9 @@ def main() -> int:
 def _start_over(sure: bool) -> bool:
     if not sure:
         try:
-            answer = input("This deletes every mix, recording and person here for good. Type yes to go on: ")
+            answer = input(
+                "This deletes every mix, recording and person here for good. Type yes to go on: "
+            )
         except EOFError:
             answer = ""
         if answer.strip().lower() != "yes":
@@ -51,7 +60,9 @@ def _start_over(sure: bool) -> bool:
 def _port(wanted: int | None) -> int:
     if wanted is not None:
         if not port_is_free(wanted):
-            raise ClusterError(f"Port {wanted} is taken by another program; choose another with --port.")
+            raise ClusterError(
+                f"Port {wanted} is taken by another program; choose another with --port."
+            )
         return wanted
     port = free_port(_FIRST_PORT)
     if port != _FIRST_PORT:
@@ -86,7 +97,9 @@ def _serve(port: int) -> int:
         }
 
         def run(*what: str) -> None:
-            done = subprocess.run([sys.executable, "-m", "django", *what], env=variables, check=False)
+            done = subprocess.run(
+                [sys.executable, "-m", "django", *what], env=variables, check=False
+            )
             if done.returncode:
                 raise ClusterError(f"{' '.join(what)} failed; see above.")
 

@@ -6,7 +6,9 @@ _YOUNGEST = 20_000  # new objects before a look at them; one large page makes te
 
 
 def freeze() -> None:
-    """Keep what is there by now out of garbage collection, whose pauses are longer than a page takes otherwise."""
+    """Keep what is there by now out of garbage collection, whose pauses are longer than a page
+    takes otherwise.
+    """
     gc.collect()
     gc.freeze()
     gc.set_threshold(_YOUNGEST, 20, 50)

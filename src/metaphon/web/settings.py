@@ -11,11 +11,17 @@ DEBUG = False
 DEMO = env.bool("METAPHON_DEMO", False)
 DEMO_USER, DEMO_PASSWORD = "demo", "harbour-lamp"
 ALLOWED_HOSTS = env.list("METAPHON_HOSTS", default=["localhost", "127.0.0.1", "[::1]"])
-LISTEN_PORT = env.int("METAPHON_LISTEN_PORT", None)  # none: listening is reached at the same address as the pages
+LISTEN_PORT = env.int(
+    "METAPHON_LISTEN_PORT", None
+)  # none: listening is reached at the same address as the pages
 
 DATABASES = {"default": env.db("METAPHON_DATABASE_URL")}
-DATABASES["default"]["OPTIONS"] = {"pool": {"min_size": 1, "max_size": 12}}  # a new connection takes 15 ms
-DATABASES["default"]["CONN_HEALTH_CHECKS"] = True  # so that a database that was started anew is found again
+DATABASES["default"]["OPTIONS"] = {
+    "pool": {"min_size": 1, "max_size": 12}
+}  # a new connection takes 15 ms
+DATABASES["default"]["CONN_HEALTH_CHECKS"] = (
+    True  # so that a database that was started anew is found again
+)
 
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -71,8 +77,13 @@ TEMPLATES = [
     }
 ]
 
-AUTHENTICATION_BACKENDS = ["axes.backends.AxesStandaloneBackend", "django.contrib.auth.backends.ModelBackend"]
-AUTH_PASSWORD_VALIDATORS = [{"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}]
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}
+]
 AXES_FAILURE_LIMIT = 8
 AXES_COOLOFF_TIME = 0.25  # hours
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
@@ -89,7 +100,11 @@ CONTENT_SECURITY_POLICY = {
         "media-src": ["'self'", "blob:"],
         "connect-src": [
             "'self'",
-            *(f"ws://{host}:{LISTEN_PORT}" for host in ALLOWED_HOSTS if LISTEN_PORT and host[0] != "["),
+            *(
+                f"ws://{host}:{LISTEN_PORT}"
+                for host in ALLOWED_HOSTS
+                if LISTEN_PORT and host[0] != "["
+            ),
         ],
         "frame-ancestors": ["'none'"],
         "form-action": ["'self'"],

@@ -19,5 +19,8 @@ def losses(strip: Strip, channels: int, buses: dict[str, Bus]) -> Iterator[Findi
             continue  # what fits no layout is refused when the mix is made ready
         if gone:
             there = ", ".join(gone[:3]) + (f" and {len(gone) - 3} more" if len(gone) > 3 else "")
-            message = f"{strip.name} loses {there} on its way into {buses[bus].name}; widen the bus where it is needed."
+            message = (
+                f"{strip.name} loses {there} on its way into {buses[bus].name}; widen the "
+                "bus where it is needed."
+            )
             yield Finding("conversion_loses", "note", strip.id, message, bus)

@@ -10,8 +10,8 @@ Severity = Literal["problem", "warning", "note"]
 class Finding:
     """`subject` is the id of the track or bus; `message` one sentence with what to do.
 
-    `other` is the id of a second strip that has part in it, `amount` a figure that the mend needs (dB, ms or a
-    width).
+    `other` is the id of a second strip that has part in it, `amount` a figure that the mend needs
+    (dB, ms or a width).
     """
 
     rule: str

@@ -15,10 +15,12 @@ MendCommand = Callable[[Mix, Finding], Command]
 
 @dataclass(frozen=True)
 class Rule:
-    """A finding that may be made. It notices from the mix alone, or listens to its sound; one of the two.
+    """A finding that may be made. It notices from the mix alone, or listens to its sound.
 
-    `order` says where it is told among the others. `mend` gives the command that takes the fault away, `mend_label`
-    its words on the button; both are left out where no single step can.
+    One of the two.
+
+    `order` says where it is told among the others. `mend` gives the command that takes the fault
+    away, `mend_label` its words on the button; both are left out where no single step can.
     """
 
     name: str
@@ -33,5 +35,7 @@ class Rule:
 def awake(mix: Mix) -> Iterator[Strip]:
     """The strips that may sound: buses, and tracks with a recording, that do not rest."""
     for strip in mix.strips:
-        if not strip.resting and (isinstance(strip, Bus) or (isinstance(strip, Track) and strip.clips)):
+        if not strip.resting and (
+            isinstance(strip, Bus) or (isinstance(strip, Track) and strip.clips)
+        ):
             yield strip

@@ -1,4 +1,7 @@
-"""All rules, found in `findings`, in the order they are told; what they say of a mix, and the mend of a finding."""
+"""All rules, found in `findings`, in the order they are told.
+
+What they say of a mix, and the mend of a finding.
+"""
 
 from importlib import import_module
 from pkgutil import iter_modules
@@ -13,7 +16,10 @@ from metaphon.core.errors import InputError
 
 
 def _find() -> dict[str, Rule]:
-    modules = (import_module(f"{findings.__name__}.{module.name}") for module in iter_modules(findings.__path__))
+    modules = (
+        import_module(f"{findings.__name__}.{module.name}")
+        for module in iter_modules(findings.__path__)
+    )
     found: list[Rule] = sorted((module.RULE for module in modules), key=lambda rule: rule.order)
     return {rule.name: rule for rule in found}
 
@@ -27,17 +33,28 @@ def noticed(mix: Mix) -> list[Finding]:
 
 
 def listened(mix: Mix, sound: Sound) -> list[Finding]:
-    """What the rules say that listen. Raises InputError where a recording is missing or cannot be read."""
-    return [finding for rule in RULES.values() if rule.listen for finding in rule.listen(mix, sound)]
+    """What the rules say that listen.
+
+    Raises InputError where a recording is missing or cannot be read.
+    """
+    return [
+        finding for rule in RULES.values() if rule.listen for finding in rule.listen(mix, sound)
+    ]
 
 
 def check(mix: Mix) -> list[Finding]:
-    """Everything the rules notice. Raises InputError where a recording is missing or cannot be read."""
+    """Everything the rules notice.
+
+    Raises InputError where a recording is missing or cannot be read.
+    """
     return noticed(mix) + listened(mix, Sound(mix))
 
 
 def mend(mix: Mix, finding: Finding) -> Command:
-    """The command that takes this finding's fault away. Raises InputError where no single one can."""
+    """The command that takes this finding's fault away.
+
+    Raises InputError where no single one can.
+    """
     rule = RULES[finding.rule]
     if rule.mend is None:
         raise InputError("There is no single step that mends this; change it by hand.")

@@ -24,7 +24,10 @@ _EXCERPT_S = 10.0
 
 @dataclass(frozen=True)
 class Pair:
-    """Two tracks with the same sound: how much later the other is (ms), and whether it is upside down, as mixed."""
+    """Two tracks with the same sound.
+
+    How much later the other is (ms), and whether it is upside down, as mixed.
+    """
 
     first: Track
     other: Track
@@ -33,17 +36,24 @@ class Pair:
 
 
 class Sound:
-    """The recordings of a mix's active tracks as they lie in time, their first two minutes at most."""
+    """The recordings of a mix's active tracks as they lie in time.
+
+    Their first two minutes at most.
+    """
 
     def __init__(self, mix: Mix) -> None:
         self._mix = mix
         self.rate_hz = mix.sample_rate_hz
-        self.tracks = tuple(track for track in mix.tracks if not track.resting and not track.muted and track.clips)
+        self.tracks = tuple(
+            track for track in mix.tracks if not track.resting and not track.muted and track.clips
+        )
 
     @cached_property
     def of_mono(self) -> dict[str, NDArray[np.float32]]:
         """The mono tracks' sound by id, (frames), all from the start of the mix."""
-        return {track.id: self.read(track)[0] for track in self.tracks if self.channels_of(track) == 1}
+        return {
+            track.id: self.read(track)[0] for track in self.tracks if self.channels_of(track) == 1
+        }
 
     @cached_property
     def levels(self) -> dict[str, Level]:
@@ -59,7 +69,11 @@ class Sound:
         step = self.rate_hz // 100
         found = {}
         for track_id, sound in self.of_mono.items():
-            power = np.square(sound[: len(sound) // step * step], dtype=np.float64).reshape(-1, step).mean(axis=1)
+            power = (
+                np.square(sound[: len(sound) // step * step], dtype=np.float64)
+                .reshape(-1, step)
+                .mean(axis=1)
+            )
             found[track_id] = np.diff(np.sqrt(power))
         return found
 
@@ -89,7 +103,10 @@ class Sound:
         return align(a[start : start + span], b[start : start + span], self.rate_hz)
 
     def could_be_alike(self, one: str, two: str) -> bool:
-        """Whether two tracks' levels move together at all; a quick sieve before they are compared in earnest."""
+        """Whether two tracks' levels move together at all.
+
+        A quick sieve before they are compared in earnest.
+        """
         a, b = self._rises[one], self._rises[two]
         for lag in range(-_MOST_STEPS, _MOST_STEPS + 1):
             x, y = a[max(lag, 0) :], b[max(-lag, 0) :]
@@ -115,7 +132,9 @@ class Sound:
             if total is None or total.shape[0] != part.shape[0]:
                 total = part
             else:
-                longer, shorter = (total, part) if total.shape[1] >= part.shape[1] else (part, total)
+                longer, shorter = (
+                    (total, part) if total.shape[1] >= part.shape[1] else (part, total)
+                )
                 longer[:, : shorter.shape[1]] += shorter
                 total = longer
         assert total is not None

@@ -17,7 +17,9 @@ def _clip(sound: str, start_s: float = 0.0) -> tuple[Clip, ...]:
 
 
 def _object(azimuth_deg: float, elevation_deg: float = 0.0, extent_deg: float = 0.0) -> Placement:
-    return Placement(mode="object", azimuth_deg=azimuth_deg, elevation_deg=elevation_deg, extent_deg=extent_deg)
+    return Placement(
+        mode="object", azimuth_deg=azimuth_deg, elevation_deg=elevation_deg, extent_deg=extent_deg
+    )
 
 
 def _bed(layout: str = "0+5+0", azimuth_deg: float = 0.0) -> Placement:
@@ -41,38 +43,119 @@ _CAVE = Bus(
     placement=_bed(),
 )
 
-# The faults, on purpose: the far microphone is late and upside down, the hand-bells are too wide and are
+# The faults, on purpose: the far microphone is late and upside down, the hand-bells are too wide
+# and are
 # heard twice (straight and through Instruments), and nothing feeds the bus Boats.
 LAMP = Mix(
     title="The Lamp at Skerrow",
     sample_rate_hz=RATE_HZ,
     tracks=(
-        Track(id="narrator_en", name="Narrator (en)", gain_db=-1.0, clips=_clip("narrator_en", 17.0),
-              sends=_cave(-24.0), placement=_object(0.0, 5.0)),
-        Track(id="narrator_nb", name="Narrator (nb)", muted=True, gain_db=-1.0, clips=_clip("narrator_nb", 17.0),
-              sends=_cave(-24.0), placement=_object(0.0, 5.0)),
-        Track(id="buoy_near", name="Bell buoy near", gain_db=-9.0, clips=_clip("buoy_near"), output="buoy",
-              placement=_bed(azimuth_deg=25.0)),
-        Track(id="buoy_far", name="Bell buoy far", gain_db=-10.0, clips=_clip("buoy_far"), output="buoy",
-              placement=_bed(azimuth_deg=25.0)),
-        Track(id="harmonium", name="Harmonium", gain_db=-10.0, clips=_clip("harmonium"), output="instruments",
-              sends=_cave(-14.0)),
-        Track(id="hand_bells", name="Hand-bells", gain_db=-9.0, clips=_clip("hand_bells"),
-              sends=(Send(bus="instruments", level_db=0.0), Send(bus="cave", level_db=-10.0)), placement=_bed()),
-        Track(id="drum_one", name="Low drum one", gain_db=-7.0, clips=_clip("drum_one"), output="instruments",
-              sends=_cave(-16.0), placement=_bed(azimuth_deg=20.0)),
-        Track(id="drum_two", name="Low drum two", gain_db=-7.0, clips=_clip("drum_two"), output="instruments",
-              sends=_cave(-16.0), placement=_bed(azimuth_deg=-20.0)),
-        Track(id="gull", name="Gull", gain_db=-14.0, clips=_clip("gull", 2.0), sends=_cave(-12.0),
-              placement=_object(70.0, 25.0)),
-        Track(id="rowing_boat", name="Rowing boat", gain_db=-11.0, clips=_clip("rowing_boat", 12.0),
-              placement=_object(-110.0, -10.0, 12.0)),
-        Track(id="horn", name="Ship's horn", gain_db=-15.0, clips=_clip("horn"), sends=_cave(-6.0),
-              placement=_object(120.0, 8.0)),
+        Track(
+            id="narrator_en",
+            name="Narrator (en)",
+            gain_db=-1.0,
+            clips=_clip("narrator_en", 17.0),
+            sends=_cave(-24.0),
+            placement=_object(0.0, 5.0),
+        ),
+        Track(
+            id="narrator_nb",
+            name="Narrator (nb)",
+            muted=True,
+            gain_db=-1.0,
+            clips=_clip("narrator_nb", 17.0),
+            sends=_cave(-24.0),
+            placement=_object(0.0, 5.0),
+        ),
+        Track(
+            id="buoy_near",
+            name="Bell buoy near",
+            gain_db=-9.0,
+            clips=_clip("buoy_near"),
+            output="buoy",
+            placement=_bed(azimuth_deg=25.0),
+        ),
+        Track(
+            id="buoy_far",
+            name="Bell buoy far",
+            gain_db=-10.0,
+            clips=_clip("buoy_far"),
+            output="buoy",
+            placement=_bed(azimuth_deg=25.0),
+        ),
+        Track(
+            id="harmonium",
+            name="Harmonium",
+            gain_db=-10.0,
+            clips=_clip("harmonium"),
+            output="instruments",
+            sends=_cave(-14.0),
+        ),
+        Track(
+            id="hand_bells",
+            name="Hand-bells",
+            gain_db=-9.0,
+            clips=_clip("hand_bells"),
+            sends=(Send(bus="instruments", level_db=0.0), Send(bus="cave", level_db=-10.0)),
+            placement=_bed(),
+        ),
+        Track(
+            id="drum_one",
+            name="Low drum one",
+            gain_db=-7.0,
+            clips=_clip("drum_one"),
+            output="instruments",
+            sends=_cave(-16.0),
+            placement=_bed(azimuth_deg=20.0),
+        ),
+        Track(
+            id="drum_two",
+            name="Low drum two",
+            gain_db=-7.0,
+            clips=_clip("drum_two"),
+            output="instruments",
+            sends=_cave(-16.0),
+            placement=_bed(azimuth_deg=-20.0),
+        ),
+        Track(
+            id="gull",
+            name="Gull",
+            gain_db=-14.0,
+            clips=_clip("gull", 2.0),
+            sends=_cave(-12.0),
+            placement=_object(70.0, 25.0),
+        ),
+        Track(
+            id="rowing_boat",
+            name="Rowing boat",
+            gain_db=-11.0,
+            clips=_clip("rowing_boat", 12.0),
+            placement=_object(-110.0, -10.0, 12.0),
+        ),
+        Track(
+            id="horn",
+            name="Ship's horn",
+            gain_db=-15.0,
+            clips=_clip("horn"),
+            sends=_cave(-6.0),
+            placement=_object(120.0, 8.0),
+        ),
         Track(id="rain", name="Rain", gain_db=-14.0, clips=_clip("rain"), placement=_bed()),
-        Track(id="sea", name="Sea", gain_db=-10.0, clips=_clip("sea"), placement=Placement(mode="scene")),
-        Track(id="choir_hum", name="Choir hum", gain_db=-14.0, clips=_clip("choir_hum"), sends=_cave(-8.0),
-              placement=_object(-150.0, 20.0, 40.0)),
+        Track(
+            id="sea",
+            name="Sea",
+            gain_db=-10.0,
+            clips=_clip("sea"),
+            placement=Placement(mode="scene"),
+        ),
+        Track(
+            id="choir_hum",
+            name="Choir hum",
+            gain_db=-14.0,
+            clips=_clip("choir_hum"),
+            sends=_cave(-8.0),
+            placement=_object(-150.0, 20.0, 40.0),
+        ),
     ),
     buses=(
         Bus(id="buoy", name="Buoy", layout="0+5+0", sends=_cave(-14.0), placement=_bed()),
@@ -81,25 +164,53 @@ LAMP = Mix(
         _CAVE,
     ),
     automation=(
-        _lane("gull/placement/azimuth_deg", (4.0, 70.0), (14.0, 10.0), (22.0, -50.0), (30.0, -95.0)),
-        _lane("gull/placement/elevation_deg", (4.0, 25.0), (14.0, 55.0), (22.0, 45.0), (30.0, 20.0)),
+        _lane(
+            "gull/placement/azimuth_deg", (4.0, 70.0), (14.0, 10.0), (22.0, -50.0), (30.0, -95.0)
+        ),
+        _lane(
+            "gull/placement/elevation_deg", (4.0, 25.0), (14.0, 55.0), (22.0, 45.0), (30.0, 20.0)
+        ),
         _lane("rowing_boat/placement/azimuth_deg", (12.0, -110.0), (50.0, -20.0)),
     ),
     targets=("0+2+0", "0+5+0", "binaural"),
-)  # fmt: skip
+)
 
 QUIET = Mix(
     title="Quiet Water",
     sample_rate_hz=RATE_HZ,
     tracks=(
-        Track(id="harmonium", name="Harmonium", gain_db=-9.0, clips=_clip("harmonium"), sends=_cave(-14.0)),
-        Track(id="horn", name="Ship's horn", gain_db=-14.0, clips=_clip("horn"), sends=_cave(-8.0),
-              placement=_object(120.0, 8.0)),
-        Track(id="gull", name="Gull", gain_db=-14.0, clips=_clip("gull", 2.0), placement=_object(40.0, 35.0)),
-        Track(id="sea", name="Sea", gain_db=-8.0, clips=_clip("sea"), placement=Placement(mode="scene")),
+        Track(
+            id="harmonium",
+            name="Harmonium",
+            gain_db=-9.0,
+            clips=_clip("harmonium"),
+            sends=_cave(-14.0),
+        ),
+        Track(
+            id="horn",
+            name="Ship's horn",
+            gain_db=-14.0,
+            clips=_clip("horn"),
+            sends=_cave(-8.0),
+            placement=_object(120.0, 8.0),
+        ),
+        Track(
+            id="gull",
+            name="Gull",
+            gain_db=-14.0,
+            clips=_clip("gull", 2.0),
+            placement=_object(40.0, 35.0),
+        ),
+        Track(
+            id="sea",
+            name="Sea",
+            gain_db=-8.0,
+            clips=_clip("sea"),
+            placement=Placement(mode="scene"),
+        ),
     ),
     buses=(_CAVE,),
-)  # fmt: skip
+)
 
 EMPTY = Mix(title="Empty Harbour", sample_rate_hz=RATE_HZ)
 
@@ -107,7 +218,10 @@ MIXES = (LAMP, QUIET, EMPTY)
 
 
 def write_demo(folder: Path) -> list[Path]:
-    """Write the demo mixes as documents, their audio in `audio/` beside them; gives the documents' paths."""
+    """Write the demo mixes as documents, their audio in `audio/` beside them.
+
+    Gives the documents' paths.
+    """
     audio = folder / "audio"
     audio.mkdir(parents=True, exist_ok=True)
     for name, make in SOUNDS.items():

@@ -1,4 +1,7 @@
-"""The sounds of "The Lamp at Skerrow", made from nothing with a fixed seed. All arrays are (channels, frames)."""
+"""The sounds of "The Lamp at Skerrow", made from nothing with a fixed seed.
+
+All arrays are (channels, frames).
+"""
 
 from collections.abc import Callable
 from importlib.resources import as_file, files
@@ -26,11 +29,15 @@ def _time(seconds: float) -> Sound:
 
 
 def _band(sound: Sound, low_hz: float, high_hz: float, order: int = 2) -> Sound:
-    return sosfilt(butter(order, [low_hz, high_hz], "band", fs=RATE_HZ, output="sos"), sound)
+    result: Sound = sosfilt(
+        butter(order, [low_hz, high_hz], "band", fs=RATE_HZ, output="sos"), sound
+    )
+    return result
 
 
 def _low(sound: Sound, corner_hz: float, order: int = 2) -> Sound:
-    return sosfilt(butter(order, corner_hz, "low", fs=RATE_HZ, output="sos"), sound)
+    result: Sound = sosfilt(butter(order, corner_hz, "low", fs=RATE_HZ, output="sos"), sound)
+    return result
 
 
 def _placed(pieces: list[tuple[float, Sound]], seconds: float = LENGTH_S) -> Sound:
@@ -43,13 +50,18 @@ def _placed(pieces: list[tuple[float, Sound]], seconds: float = LENGTH_S) -> Sou
 
 
 def _level(sound: Sound, peak_dbfs: float) -> Sound:
-    return sound * (10.0 ** (peak_dbfs / 20.0) / np.max(np.abs(sound)))
+    result: Sound = sound * (10.0 ** (peak_dbfs / 20.0) / np.max(np.abs(sound)))
+    return result
 
 
-def _struck(partials: list[tuple[float, float, float]], seconds: float, attack_s: float = 0.002) -> Sound:
+def _struck(
+    partials: list[tuple[float, float, float]], seconds: float, attack_s: float = 0.002
+) -> Sound:
     """A struck body: partials as (frequency_hz, amplitude, decay_s to -60 dB)."""
     t = _time(seconds)
-    total = sum(a * np.sin(2 * np.pi * f * t) * 10.0 ** (-3.0 * t / decay) for f, a, decay in partials)
+    total = sum(
+        a * np.sin(2 * np.pi * f * t) * 10.0 ** (-3.0 * t / decay) for f, a, decay in partials
+    )
     return np.asarray(total) * np.minimum(t / attack_s, 1.0)
 
 
@@ -69,20 +81,30 @@ def _wave(turns: Sound, amplitudes: Sound) -> Sound:
 
 def _voice(name: str) -> Sound:
     with as_file(files("metaphon.core.demo") / "voices" / f"{name}.flac") as path:
-        return soundfile.read(str(path), always_2d=True)[0].T
+        result: Sound = soundfile.read(str(path), always_2d=True)[0].T
+        return result
 
 
 def narrator_en() -> Sound:
+    """The narrator in English."""
     return _voice("narrator_en")
 
 
 def narrator_nb() -> Sound:
+    """The narrator in Norwegian."""
     return _voice("narrator_nb")
 
 
 def _buoy() -> Sound:
     random = _random("buoy")
-    ratios = ((0.5, 0.5, 5.0), (1.0, 1.0, 4.0), (1.19, 0.6, 2.6), (1.56, 0.4, 2.0), (2.0, 0.5, 1.6), (2.66, 0.3, 0.9))
+    ratios = (
+        (0.5, 0.5, 5.0),
+        (1.0, 1.0, 4.0),
+        (1.19, 0.6, 2.6),
+        (1.56, 0.4, 2.0),
+        (2.0, 0.5, 1.6),
+        (2.66, 0.3, 0.9),
+    )
     pieces = []
     at = 1.2
     while at < LENGTH_S - 4:
@@ -96,6 +118,7 @@ def _buoy() -> Sound:
 
 
 def buoy_near() -> Sound:
+    """The bell buoy by the near microphone."""
     return _buoy()[None]
 
 
@@ -141,7 +164,10 @@ def hand_bells() -> Sound:
     at = 6.0
     for turn in range(26):
         frequency = notes[turn % len(notes)] * (2.0 if random.random() < 0.2 else 1.0)
-        partials = [(frequency * r, a, d) for r, a, d in ((1.0, 1.0, 2.2), (2.0, 0.35, 1.4), (3.0, 0.18, 0.8))]
+        partials = [
+            (frequency * r, a, d)
+            for r, a, d in ((1.0, 1.0, 2.2), (2.0, 0.35, 1.4), (3.0, 0.18, 0.8))
+        ]
         bell = _struck(partials, 2.5) * random.uniform(0.5, 1.0)
         side = random.uniform(-1, 1)
         left.append((at, bell * np.cos((side + 1) * np.pi / 4)))
@@ -165,14 +191,17 @@ def _drum(name: str, frequency: float, starts: list[float]) -> Sound:
 
 
 def drum_one() -> Sound:
+    """The first low drum."""
     return _drum("one", 58.0, [12.4 + 5.2 * k for k in range(9)])
 
 
 def drum_two() -> Sound:
+    """The second low drum."""
     return _drum("two", 74.0, [15.0 + 5.2 * k + 0.35 * (k % 2) for k in range(8)])
 
 
 def gull() -> Sound:
+    """A gull that flies over."""
     random = _random("gull")
     pieces = []
     for start in (4.0, 4.7, 5.3, 9.5, 10.1, 14.2, 14.8, 15.5, 16.1, 21.0, 21.6, 26.5):
@@ -186,12 +215,17 @@ def gull() -> Sound:
 
 
 def rowing_boat() -> Sound:
+    """A rowing boat that passes."""
     random = _random("boat")
     pieces = []
     for stroke in range(16):
         start = 1.0 + 2.3 * stroke
         t = _time(0.9)
-        splash = _band(random.standard_normal(len(t)), 500, 3500) * np.exp(-t * 6) * np.minimum(t / 0.03, 1)
+        splash = (
+            _band(random.standard_normal(len(t)), 500, 3500)
+            * np.exp(-t * 6)
+            * np.minimum(t / 0.03, 1)
+        )
         pieces.append((start, splash))
         t = _time(0.5)
         creak_pitch = 190 + 50 * t / t[-1] + 12 * np.sin(2 * np.pi * 37 * t)
@@ -201,6 +235,7 @@ def rowing_boat() -> Sound:
 
 
 def horn() -> Sound:
+    """A ship's horn, far off."""
     t = _time(4.5)
     swell = np.minimum(t / 0.5, 1) * np.minimum((4.5 - t) / 0.8, 1)
     tone = sum(np.sin(2 * np.pi * f * k * t) / k**1.3 for f in (87.3, 110.2) for k in range(1, 12))
@@ -222,12 +257,17 @@ def rain() -> Sound:
         where = random.integers(0, FRAMES - 200, 2200)
         drops[where] = random.exponential(0.25, len(where)) * random.choice([-1, 1], len(where))
         ring = _struck([(2600.0, 1.0, 0.02), (4100.0, 0.5, 0.015)], 0.02, 0.0005)
-        out[channel] = (sheet + fftconvolve(drops, ring)[:FRAMES] * 0.35) * (1 + 0.25 * _drift(random, LENGTH_S, 3.0))
+        out[channel] = (sheet + fftconvolve(drops, ring)[:FRAMES] * 0.35) * (
+            1 + 0.25 * _drift(random, LENGTH_S, 3.0)
+        )
     return _level(out, -14.0)
 
 
 def sea() -> Sound:
-    """First order, AmbiX: swells that roll in from left to right, mostly ahead and a little below."""
+    """First order, AmbiX.
+
+    Swells that roll in from left to right, mostly ahead and a little below.
+    """
     random = _random("sea")
     scene = np.zeros((4, FRAMES))
     for azimuth in np.arange(-150, 151, 30):
@@ -239,6 +279,7 @@ def sea() -> Sound:
 
 
 def choir_hum() -> Sound:
+    """A choir that hums."""
     random = _random("choir")
     pieces = []
     for number, chord in enumerate(
@@ -248,8 +289,13 @@ def choir_hum() -> Sound:
         swell = np.sin(np.pi * t / t[-1]) ** 0.8
         for frequency in chord:
             for _ in range(4):
-                bend = 2 ** ((random.normal(0, 6) + 9 * _drift(random, 10.8, 0.18)[: len(t)]) / 1200)
-                hum = _wave(np.cumsum(frequency * bend) / RATE_HZ + random.uniform(0, 1), np.arange(1.0, 7.0) ** -2)
+                bend = 2 ** (
+                    (random.normal(0, 6) + 9 * _drift(random, 10.8, 0.18)[: len(t)]) / 1200
+                )
+                hum = _wave(
+                    np.cumsum(frequency * bend) / RATE_HZ + random.uniform(0, 1),
+                    np.arange(1.0, 7.0) ** -2,
+                )
                 pieces.append((3.0 + number * 10.4, hum * swell))
     return _level(_band(_placed(pieces), 110, 1500, 1), -12.0)[None]
 

@@ -51,10 +51,20 @@ class Breakpoints:
         Where there is none, they are not numbers or not in order.
     """
 
-    def __init__(self, times_s: ArrayLike, values: ArrayLike, curves: ArrayLike | None = None) -> None:
+    def __init__(
+        self, times_s: ArrayLike, values: ArrayLike, curves: ArrayLike | None = None
+    ) -> None:
         times = np.array(times_s, dtype=np.float64).reshape(-1)
-        kinds = np.zeros(len(times), dtype=np.uint8) if curves is None else np.array(curves, dtype=np.uint8)
-        self.times_s, self.values, self.curves = times, np.array(values, dtype=np.float64).reshape(-1), kinds
+        kinds = (
+            np.zeros(len(times), dtype=np.uint8)
+            if curves is None
+            else np.array(curves, dtype=np.uint8)
+        )
+        self.times_s, self.values, self.curves = (
+            times,
+            np.array(values, dtype=np.float64).reshape(-1),
+            kinds,
+        )
         if not 1 <= len(times) <= MOST_POINTS:
             raise ValueError(f"a lane has 1 to {MOST_POINTS} breakpoints")
         if not len(times) == len(self.values) == len(kinds):
@@ -87,7 +97,9 @@ class Breakpoints:
         return len(self.times_s)
 
     def __getitem__(self, place: int) -> Breakpoint:
-        return Breakpoint(float(self.times_s[place]), float(self.values[place]), CURVES[self.curves[place]])
+        return Breakpoint(
+            float(self.times_s[place]), float(self.values[place]), CURVES[self.curves[place]]
+        )
 
     def __iter__(self) -> Iterator[Breakpoint]:
         return (self[place] for place in range(len(self)))
@@ -135,7 +147,10 @@ class Breakpoints:
         )
 
     def packed(self) -> dict[str, str]:
-        """The arrays as base64 of little-endian doubles and bytes: what the database keeps, quick to write and read."""
+        """The arrays as base64 of little-endian doubles and bytes.
+
+        What the database keeps, quick to write and read.
+        """
         curves = "" if self.is_straight else b64encode(self.curves.tobytes()).decode()
         return {
             "t_s": b64encode(self.times_s.astype("<f8").tobytes()).decode(),
@@ -146,9 +161,13 @@ class Breakpoints:
     @classmethod
     def unpacked(cls, packed: dict[str, str]) -> "Breakpoints":
         """What `packed` gave."""
-        times, values = (np.frombuffer(b64decode(packed[name]), dtype="<f8") for name in ("t_s", "value"))
+        times, values = (
+            np.frombuffer(b64decode(packed[name]), dtype="<f8") for name in ("t_s", "value")
+        )
         return cls(
-            times, values, np.frombuffer(b64decode(packed["curve"]), dtype=np.uint8) if packed["curve"] else None
+            times,
+            values,
+            np.frombuffer(b64decode(packed["curve"]), dtype=np.uint8) if packed["curve"] else None,
         )
 
     @classmethod
@@ -166,7 +185,9 @@ class Breakpoints:
             if strange or not all(type(number) in (int, float) for number in (*times, *values)):
                 raise ValueError
         except (AttributeError, KeyError, TypeError, ValueError):
-            raise ValueError(f"each breakpoint is t_s, value and a curve of {', '.join(CURVES)}") from None
+            raise ValueError(
+                f"each breakpoint is t_s, value and a curve of {', '.join(CURVES)}"
+            ) from None
         return cls(times, values, curves)
 
     @staticmethod
@@ -176,9 +197,12 @@ class Breakpoints:
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
         return core_schema.no_info_plain_validator_function(
-            cls._validate, serialization=core_schema.plain_serializer_function_ser_schema(cls._listed)
+            cls._validate,
+            serialization=core_schema.plain_serializer_function_ser_schema(cls._listed),
         )
 
     @classmethod
-    def __get_pydantic_json_schema__(cls, schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+    def __get_pydantic_json_schema__(
+        cls, schema: CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
         return {"type": "array", "minItems": 1, "items": _POINT_SCHEMA}

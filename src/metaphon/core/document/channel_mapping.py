@@ -14,7 +14,9 @@ from metaphon.core.spatial.panning import constant_power
 
 
 def format_for(layout: str, as_scene: bool, channels: int) -> Target:
-    """What a strip's channels are: a bus has a layout that says so, a track's recording is a scene or fits a layout.
+    """What a strip's channels are.
+
+    A bus has a layout that says so, a track's recording is a scene or fits a layout.
 
     Raises InputError for a number of channels that fits neither.
     """
@@ -28,18 +30,26 @@ def format_for(layout: str, as_scene: bool, channels: int) -> Target:
 def format_of(strip: Strip, channels: int) -> Target:
     """The format of a strip with this many channels; InputError names the strip."""
     try:
-        return format_for(strip.layout if isinstance(strip, Bus) else "", strip.placement.mode == "scene", channels)
+        return format_for(
+            strip.layout if isinstance(strip, Bus) else "",
+            strip.placement.mode == "scene",
+            channels,
+        )
     except InputError as error:
         raise InputError(f"{strip.name}: {error}") from None
 
 
 def mapping_gains(
-    source: Target, aim: Target, azimuth_deg: NDArray[np.float64], elevation_deg: NDArray[np.float64]
+    source: Target,
+    aim: Target,
+    azimuth_deg: NDArray[np.float64],
+    elevation_deg: NDArray[np.float64],
 ) -> NDArray[np.float64]:
     """The gains, (times, aim channels, source channels), for a source that stands at these angles.
 
-    Only mono is placed by the angles. Layouts convert by ITU-R BS.775-4 (see `conversion`), scenes are decoded
-    (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned_gains` places wider ones.
+    Only mono is placed by the angles. Layouts convert by ITU-R BS.775-4 (see `conversion`), scenes
+    are decoded (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned_gains`
+    places wider ones.
     """
     if source.channels == 1:
         if aim.layout:
@@ -50,9 +60,12 @@ def mapping_gains(
 
 
 def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.float64]:
-    """The gains, (aim channels, source channels), with every loudspeaker of the source turned to the left by an angle.
+    """The gains, (aim channels, source channels).
 
-    A stereo source turned by 0 into stereo stays as it is. The LFE goes to an LFE or nowhere; a scene is not turned.
+    With every loudspeaker of the source turned to the left by an angle.
+
+    A stereo source turned by 0 into stereo stays as it is. The LFE goes to an LFE or nowhere; a
+    scene is not turned.
     """
     if source.layout is None:
         return np.array(_fixed(source, aim))
@@ -63,7 +76,9 @@ def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.
             gains[:, channel] = aim.layout.is_lfe if aim.layout else 0.0
         else:
             where = np.array([azimuth_deg + azimuth[channel]])
-            gains[:, channel] = mapping_gains(target_named("0+1+0"), aim, where, elevation[[channel]])[0, :, 0]
+            gains[:, channel] = mapping_gains(
+                target_named("0+1+0"), aim, where, elevation[[channel]]
+            )[0, :, 0]
     return gains
 
 
@@ -81,9 +96,13 @@ def _fixed(source: Target, aim: Target) -> NDArray[np.float64]:
 
 
 def loudspeakers_encoded(layout: Layout, order: int) -> NDArray[np.float64]:
-    """The gains, (scene channels, loudspeakers), of loudspeakers as plane waves; LFE is left out."""
+    """The gains, (scene channels, loudspeakers), of loudspeakers as plane waves.
+
+    LFE is left out.
+    """
     azimuth, elevation = np.array(layout.angles_deg).T
-    return encode(azimuth, elevation, order).T * ~np.array(layout.is_lfe)
+    result: NDArray[np.float64] = encode(azimuth, elevation, order).T * ~np.array(layout.is_lfe)
+    return result
 
 
 def describe_mapping(source: Target, aim: Target) -> str:
@@ -111,5 +130,7 @@ def lost_channels(source: Target, aim: Target) -> tuple[str, ...]:
     if source.channels == 1:
         return ()
     return tuple(
-        label for label, gains in zip(source.channel_labels, _fixed(source, aim).T, strict=True) if not gains.any()
+        label
+        for label, gains in zip(source.channel_labels, _fixed(source, aim).T, strict=True)
+        if not gains.any()
     )

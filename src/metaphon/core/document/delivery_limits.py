@@ -1,4 +1,7 @@
-"""What a kind of delivery can hold, and what it will change of a mix, source by source. One row a profile."""
+"""What a kind of delivery can hold, and what it will change of a mix, source by source.
+
+One row a profile.
+"""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -12,7 +15,10 @@ from metaphon.core.spatial.layouts import layout_named
 
 @dataclass(frozen=True)
 class DeliveryLimits:
-    """The limits of a kind of delivery; None and False are no limit. All rows are made up for practice."""
+    """The limits of a kind of delivery; None and False are no limit.
+
+    All rows are made up for practice.
+    """
 
     name: str
     title: str
@@ -28,9 +34,13 @@ DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
     row.name: row
     for row in (
         DeliveryLimits("open", "No limits"),
-        DeliveryLimits("channels", "Loudspeaker channels only", most_objects=0, bed="4+7+0", scenes=False),
+        DeliveryLimits(
+            "channels", "Loudspeaker channels only", most_objects=0, bed="4+7+0", scenes=False
+        ),
         DeliveryLimits("dome", "Upper half only", most_objects=32, upper_half=True),
-        DeliveryLimits("hall", "118 objects, fixed bed", most_objects=118, bed="4+7+0", scenes=False),
+        DeliveryLimits(
+            "hall", "118 objects, fixed bed", most_objects=118, bed="4+7+0", scenes=False
+        ),
         DeliveryLimits(
             "small",
             "Few objects, no extent",
@@ -45,13 +55,22 @@ DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
 
 
 def changes(mix: Mix, profile: DeliveryLimits) -> dict[str, list[str]]:
-    """What a profile will change of each strip that enters the programme, in a few words each, by the strip's id.
+    """What a profile will change of each strip that enters the programme, in a few words each.
 
-    Objects beyond the number that fits go to the bed, the least important first, and of those the last.
+    By the strip's id.
+
+    Objects beyond the number that fits go to the bed, the least important first, and of those the
+    last.
     """
     found: dict[str, list[str]] = {}
-    entering = [s for s in mix.strips if s.output == PROGRAMME and not s.resting and s.placement.mode != "none"]
-    objects = sorted((s for s in entering if s.placement.mode == "object"), key=lambda s: -s.placement.importance)
+    entering = [
+        s
+        for s in mix.strips
+        if s.output == PROGRAMME and not s.resting and s.placement.mode != "none"
+    ]
+    objects = sorted(
+        (s for s in entering if s.placement.mode == "object"), key=lambda s: -s.placement.importance
+    )
     most = len(objects) if profile.most_objects is None else profile.most_objects
     panned = {strip.id for strip in objects[most:]}
     bed = layout_named(profile.bed).everyday if profile.bed else ""
@@ -72,7 +91,12 @@ def changes(mix: Mix, profile: DeliveryLimits) -> dict[str, list[str]]:
 
 
 def _of_object(mix: Mix, strip: Strip, profile: DeliveryLimits) -> Iterator[str]:
-    if not (profile.upper_half or profile.sphere_only or not profile.extent or profile.most_objects is not None):
+    if not (
+        profile.upper_half
+        or profile.sphere_only
+        or not profile.extent
+        or profile.most_objects is not None
+    ):
         return
     place = strip.placement
     lanes = used_lanes(mix, strip)

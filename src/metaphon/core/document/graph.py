@@ -16,7 +16,10 @@ def destinations(strip: Strip) -> Iterable[str]:
 
 
 def ordered(mix: Mix) -> list[Strip]:
-    """All strips, each before every bus it feeds. Raises InputError naming the loop where there is one."""
+    """All strips, each before every bus it feeds.
+
+    Raises InputError naming the loop where there is one.
+    """
     by_id = {strip.id: strip for strip in mix.strips}
     sorter: TopologicalSorter[str] = TopologicalSorter(dict.fromkeys(by_id, ()))
     for strip in mix.strips:
@@ -26,7 +29,9 @@ def ordered(mix: Mix) -> list[Strip]:
         return [by_id[strip_id] for strip_id in sorter.static_order()]
     except CycleError as error:
         names = " to ".join(by_id[strip_id].name for strip_id in error.args[1])
-        raise InputError(f"The routing runs in a loop, {names}; take one of these feeds away.") from None
+        raise InputError(
+            f"The routing runs in a loop, {names}; take one of these feeds away."
+        ) from None
 
 
 @dataclass(frozen=True)
@@ -46,9 +51,9 @@ class OpenRoutes:
 def open_routes(mix: Mix) -> OpenRoutes:
     """The ways that carry sound: rest, mute and solo applied (common practice, no source).
 
-    A muted strip sends nothing, before the fader or after it. With something soloed, only ways that come from
-    a soloed or solo-safe strip, or lead to a soloed bus, stay open: a soloed track keeps its reverb, and a
-    soloed bus all that feeds it.
+    A muted strip sends nothing, before the fader or after it. With something soloed, only ways that
+    come from a soloed or solo-safe strip, or lead to a soloed bus, stay open: a soloed track keeps
+    its reverb, and a soloed bus all that feeds it.
     """
     awake = {strip.id: strip for strip in mix.strips if not strip.resting}
     sounding = {strip_id: strip for strip_id, strip in awake.items() if not strip.muted}
@@ -67,7 +72,9 @@ def open_routes(mix: Mix) -> OpenRoutes:
         return not soloed or source in below or bus in above
 
     sends = {
-        strip_id: tuple(send for send in strip.sends if not send.muted and is_open(strip_id, send.bus))
+        strip_id: tuple(
+            send for send in strip.sends if not send.muted and is_open(strip_id, send.bus)
+        )
         for strip_id, strip in sounding.items()
     }
     outputs = {

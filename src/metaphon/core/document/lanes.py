@@ -1,4 +1,7 @@
-"""Automation lanes as they are read: values between breakpoints, and the lanes of a mix by what they move."""
+"""Automation lanes as they are read.
+
+Values between breakpoints, and the lanes of a mix by what they move.
+"""
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -26,7 +29,8 @@ def values_at(points: Breakpoints, times_s: ArrayLike, turns: bool = False) -> N
     times_s : array of shape (times,)
         Seconds.
     turns : bool
-        Whether the values are angles in degrees that go the shorter way round; the result then runs on past 180.
+        Whether the values are angles in degrees that go the shorter way round; the result then runs
+        on past 180.
 
     Returns
     -------
@@ -41,7 +45,9 @@ def values_at(points: Breakpoints, times_s: ArrayLike, turns: bool = False) -> N
     span = at[place + 1] - at[place]
     way = np.clip((times - at[place]) / np.where(span > 0.0, span, 1.0), 0.0, 1.0)
     kinds = curves[place]
-    way = np.where(kinds == 1, np.floor(way), np.where(kinds == 2, way * way * (3.0 - 2.0 * way), way))
+    way = np.where(
+        kinds == 1, np.floor(way), np.where(kinds == 2, way * way * (3.0 - 2.0 * way), way)
+    )
     way = np.where(times >= at[-1], 1.0, way)
     return np.asarray(values[place] + (values[place + 1] - values[place]) * way)
 
@@ -54,18 +60,26 @@ def value_at(lane: Automation, time_s: float) -> float:
 def with_lane(mix: Mix, lane: Automation) -> Mix:
     """The mix with a lane added, or taking the place of the one that moves the same."""
     others = [one for one in mix.automation if one.target != lane.target]
-    return mix.model_copy(update={"automation": tuple(sorted((*others, lane), key=lambda one: one.target))})
+    return mix.model_copy(
+        update={"automation": tuple(sorted((*others, lane), key=lambda one: one.target))}
+    )
 
 
 def without_lane(mix: Mix, target: str) -> Mix:
     """The mix without a lane; its value stays where the strip says."""
-    return mix.model_copy(update={"automation": tuple(one for one in mix.automation if one.target != target)})
+    return mix.model_copy(
+        update={"automation": tuple(one for one in mix.automation if one.target != target)}
+    )
 
 
 def lanes_of(mix: Mix, strip_id: str) -> dict[str, Automation]:
     """The lanes of a strip by the path of what they move."""
     head = f"{strip_id}/"
-    return {lane.target.removeprefix(head): lane for lane in mix.automation if lane.target.startswith(head)}
+    return {
+        lane.target.removeprefix(head): lane
+        for lane in mix.automation
+        if lane.target.startswith(head)
+    }
 
 
 def lane_of(mix: Mix, target: str) -> Automation:
@@ -77,7 +91,10 @@ def lane_of(mix: Mix, target: str) -> Automation:
 
 
 def range_of(mix: Mix, target: str) -> tuple[float, float]:
-    """The lowest and highest value of what a lane moves. Raises InputError in a sentence for what cannot move."""
+    """The lowest and highest value of what a lane moves.
+
+    Raises InputError in a sentence for what cannot move.
+    """
     strips = {strip.id: strip for strip in mix.strips}
     try:
         strip_id, path = lane_path(target, strips)

@@ -25,7 +25,10 @@ GainDb = Annotated[float, Field(ge=-120.0, le=12.0, json_schema_extra={"unit": "
 
 
 class Part(BaseModel):
-    """Common ground of everything in a mix: frozen, nothing unknown, no number that is not a number."""
+    """Common ground of everything in a mix.
+
+    Frozen, nothing unknown, no number that is not a number.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -34,11 +37,15 @@ class Clip(Part):
     """A recording set at a time. `file` is relative to the document, or absolute in memory."""
 
     file: Path
-    start_s: float = parameter(0.0, 0.0, 86400.0, unit="s", step=0.01, moves=False, help="When it begins in the mix.")
+    start_s: float = parameter(
+        0.0, 0.0, 86400.0, unit="s", step=0.01, moves=False, help="When it begins in the mix."
+    )
 
 
 class Send(Part):
-    """A copy of a strip's sound to a bus, taken before its chain (strip), before its fader (pre) or after it (post).
+    """A copy of a strip's sound to a bus, taken before its chain (strip).
+
+    Before its fader (pre) or after it (post).
 
     A source enters as its strip stands, or turned to an azimuth of the send's own.
     """
@@ -48,50 +55,78 @@ class Send(Part):
     tap: Literal["strip", "pre", "post"] = "post"
     muted: bool = False
     azimuth_deg: float | None = Field(
-        None, ge=-180.0, le=180.0, description="Where it enters; where the source stands if empty.",
+        None,
+        ge=-180.0,
+        le=180.0,
+        description="Where it enters; where the source stands if empty.",
         json_schema_extra={"unit": "°", "step": 0.5, "moves": False},
-    )  # fmt: skip
+    )
 
 
 class Placement(Part):
     """How a source enters the immersive mix. Angles in degrees, positive to the left and upwards.
 
-    There is one position, said as angles (`sphere`) or as a place in a cube-shaped room (`cube`); what is said in the
-    other form is kept and not used. Distance 1 is the loudspeaker sphere; nearer, a source grows wider. `reference`
-    names the layout whose loudspeakers stand in the corners of the room.
+    There is one position, said as angles (`sphere`) or as a place in a cube-shaped room (`cube`);
+    what is said in the other form is kept and not used. Distance 1 is the loudspeaker sphere;
+    nearer, a source grows wider. `reference` names the layout whose loudspeakers stand in the
+    corners of the room.
     """
 
     mode: Literal["bed", "object", "scene", "none"] = "bed"
     layout: Layout = "0+5+0"
-    coordinates: Literal["sphere", "cube"] = choice("sphere", help="Which form of the position is used.")
-    reference: Literal["4+5+0", "4+7+0", "9+10+3"] = choice("4+5+0", help="The layout that fits the room.")
-    azimuth_deg: float = parameter(0.0, -180.0, 180.0, unit="°", step=0.5, help="Round the listener, left positive.")
-    elevation_deg: float = parameter(0.0, -90.0, 90.0, unit="°", step=0.5, help="Above the ears, below negative.")
-    distance: float = parameter(1.0, 0.0, 10.0, unit="", step=0.01, help="1 on the loudspeaker sphere, 0 in the head.")
+    coordinates: Literal["sphere", "cube"] = choice(
+        "sphere", help="Which form of the position is used."
+    )
+    reference: Literal["4+5+0", "4+7+0", "9+10+3"] = choice(
+        "4+5+0", help="The layout that fits the room."
+    )
+    azimuth_deg: float = parameter(
+        0.0, -180.0, 180.0, unit="°", step=0.5, help="Round the listener, left positive."
+    )
+    elevation_deg: float = parameter(
+        0.0, -90.0, 90.0, unit="°", step=0.5, help="Above the ears, below negative."
+    )
+    distance: float = parameter(
+        1.0, 0.0, 10.0, unit="", step=0.01, help="1 on the loudspeaker sphere, 0 in the head."
+    )
     extent_deg: float = parameter(0.0, 0.0, 360.0, unit="°", step=1.0, help="Width of the source.")
     extent_height_deg: float | None = Field(
-        None, ge=0.0, le=360.0, description="Height of the source; as high as wide where empty.",
+        None,
+        ge=0.0,
+        le=360.0,
+        description="Height of the source; as high as wide where empty.",
         json_schema_extra={"unit": "°", "step": 1.0},
-    )  # fmt: skip
-    extent_depth: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="How far it reaches towards the listener.")
+    )
+    extent_depth: float = parameter(
+        0.0, 0.0, 1.0, unit="", step=0.01, help="How far it reaches towards the listener."
+    )
     x: float = parameter(0.0, -1.0, 1.0, unit="", step=0.01, help="To the right of the room.")
     y: float = parameter(1.0, -1.0, 1.0, unit="", step=0.01, help="To the front of the room.")
     z: float = parameter(0.0, -1.0, 1.0, unit="", step=0.01, help="Up in the room.")
     extent_x: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from left to right.")
     extent_y: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from rear to front.")
-    extent_z: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="Size from floor to ceiling.")
+    extent_z: float = parameter(
+        0.0, 0.0, 1.0, unit="", step=0.01, help="Size from floor to ceiling."
+    )
     pair_deg: float = parameter(
         60.0, 0.0, 360.0, unit="°", step=1.0, help="Angle between the sides of a stereo object."
     )
-    divergence: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="0 in its place, 1 from either side of it.")
+    divergence: float = parameter(
+        0.0, 0.0, 1.0, unit="", step=0.01, help="0 in its place, 1 from either side of it."
+    )
     divergence_range_deg: float = parameter(
         45.0, 0.0, 180.0, unit="°", step=1.0, moves=False, help="How far aside it is spread."
     )
-    diffuseness: float = parameter(0.0, 0.0, 1.0, unit="", step=0.01, help="How much of it has lost its direction.")
+    diffuseness: float = parameter(
+        0.0, 0.0, 1.0, unit="", step=0.01, help="How much of it has lost its direction."
+    )
     importance: int = Field(
-        10, ge=0, le=10, description="10 is kept longest where too many objects are in the way.",
+        10,
+        ge=0,
+        le=10,
+        description="10 is kept longest where too many objects are in the way.",
         json_schema_extra={"unit": "", "step": 1.0},
-    )  # fmt: skip
+    )
     snap: bool = switch(False, help="Play it from the nearest loudspeaker alone.")
     on_sphere: bool = switch(False, help="Keep it on the loudspeaker sphere whatever its distance.")
     excluded: tuple[Zone, ...] = Field((), description="Where no loudspeaker plays it.")
@@ -105,12 +140,18 @@ class Placement(Part):
         help="How much quieter at twice the distance; 6 in free field.",
     )
     air: bool = switch(False, help="Let the air take treble with distance.")
-    travel: bool = switch(False, help="Delay it by the way it travels; what moves is bent in pitch.")
+    travel: bool = switch(
+        False, help="Delay it by the way it travels; what moves is bent in pitch."
+    )
     sphere_m: float = parameter(
         2.0, 0.5, 50.0, unit="m", step=0.1, moves=False, help="How far distance 1 is, in metres."
     )
-    sends_too: bool = switch(False, help="Distance changes what is sent to reverbs too; else they keep their level.")
-    roll_deg: float = parameter(0.0, -180.0, 180.0, unit="°", step=1.0, help="Turn a scene about its front.")
+    sends_too: bool = switch(
+        False, help="Distance changes what is sent to reverbs too; else they keep their level."
+    )
+    roll_deg: float = parameter(
+        0.0, -180.0, 180.0, unit="°", step=1.0, help="Turn a scene about its front."
+    )
     decoder: Decoder = choice("allrad", help="How a scene is played on loudspeakers.")
     weighting: Weighting = choice("max_re", help="How its orders are weighted.")
     locked: bool = switch(False, help="Leave it where it is.")
@@ -137,7 +178,10 @@ class Strip(Part):
 
 
 class Track(Strip):
-    """Recordings and what is done with them. A print says of what it was made, and which take it is."""
+    """Recordings and what is done with them.
+
+    A print says of what it was made, and which take it is.
+    """
 
     clips: tuple[Clip, ...] = ()
     print_of: Identifier | None = None
@@ -145,7 +189,10 @@ class Track(Strip):
 
 
 class Bus(Strip):
-    """A sum of tracks, sends and other buses, as wide as a loudspeaker layout or an ambisonic scene."""
+    """A sum of tracks, sends and other buses.
+
+    As wide as a loudspeaker layout or an ambisonic scene.
+    """
 
     layout: BusFormat = "0+2+0"
 
@@ -161,7 +208,10 @@ class Group(Part):
 
 
 class Automation(Part):
-    """A value over time. `target` is strip/part/.../parameter; azimuth goes the shorter way round."""
+    """A value over time.
+
+    `target` is strip/part/.../parameter; azimuth goes the shorter way round.
+    """
 
     target: str
     points: Breakpoints
@@ -182,6 +232,7 @@ class Mix(Part):
 
     @property
     def strips(self) -> tuple[Strip, ...]:
+        """All tracks, then all buses."""
         return (*self.tracks, *self.buses)
 
     def find_strip(self, strip_id: str) -> Strip | None:
@@ -189,9 +240,15 @@ class Mix(Part):
         return next((strip for strip in self.strips if strip.id == strip_id), None)
 
     def with_strips(self, change: Callable[[Any], Any]) -> "Mix":
-        """The mix with every track and bus put through a change that keeps its id; nothing is checked anew."""
+        """The mix with every track and bus put through a change that keeps its id.
+
+        Nothing is checked anew.
+        """
         return self.model_copy(
-            update={"tracks": tuple(map(change, self.tracks)), "buses": tuple(map(change, self.buses))}
+            update={
+                "tracks": tuple(map(change, self.tracks)),
+                "buses": tuple(map(change, self.buses)),
+            }
         )
 
     @model_validator(mode="after")
@@ -201,24 +258,35 @@ class Mix(Part):
 
 
 def hangs_together(mix: Mix) -> None:
-    """Raises ValueError in a plain sentence where ids are taken twice or something refers to what is not there."""
+    """See that ids are taken once and everything referred to is there.
+
+    Raises ValueError in a plain sentence where it is not so.
+    """
     seen: set[str] = set()
     for strip in mix.strips:
         if strip.id in seen:
-            raise ValueError(f"two tracks or buses have the id {strip.id}; give one of them another")
+            raise ValueError(
+                f"two tracks or buses have the id {strip.id}; give one of them another"
+            )
         seen.add(strip.id)
     if PROGRAMME in seen:
-        raise ValueError(f"{PROGRAMME} is the name of the mix's own output; give that track or bus another id")
+        raise ValueError(
+            f"{PROGRAMME} is the name of the mix's own output; give that track or bus another id"
+        )
     buses, groups = {bus.id for bus in mix.buses}, {group.id for group in mix.groups}
     for strip in mix.strips:
         if strip.group is not None and strip.group not in groups:
-            raise ValueError(f"{strip.name} is in the group {strip.group}, which is not in this mix")
+            raise ValueError(
+                f"{strip.name} is in the group {strip.group}, which is not in this mix"
+            )
         for bus in [send.bus for send in strip.sends] + [strip.output]:
             if bus not in buses and bus not in (PROGRAMME, None):
                 raise ValueError(f"{strip.name} feeds {bus}, which is not a bus of this mix")
     for track in mix.tracks:
         if track.print_of is not None and track.print_of not in seen:
-            raise ValueError(f"{track.name} is a print of {track.print_of}, which is not in this mix")
+            raise ValueError(
+                f"{track.name} is a print of {track.print_of}, which is not in this mix"
+            )
     strips = {strip.id: strip for strip in mix.strips}
     for lane in mix.automation:
         lane_path(lane.target, strips)

@@ -7,10 +7,17 @@ from metaphon.core.spatial.layouts import layout_named
 
 
 def omissions(mix: Mix, target: Target, channels: dict[str, int]) -> list[str]:
-    """One sentence for each thing that will not be in a target. `channels` is how many each track's recording has."""
+    """One sentence for each thing that will not be in a target.
+
+    `channels` is how many each track's recording has.
+    """
     found = []
     for strip in mix.strips:
-        if strip.resting or strip.muted or (not isinstance(strip, Bus) and not channels.get(strip.id)):
+        if (
+            strip.resting
+            or strip.muted
+            or (not isinstance(strip, Bus) and not channels.get(strip.id))
+        ):
             continue
         place = strip.placement
         if strip.output != PROGRAMME:

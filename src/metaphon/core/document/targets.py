@@ -20,28 +20,65 @@ class Target:
 
     @property
     def channel_labels(self) -> tuple[str, ...]:
+        """What each channel is called."""
         if self.layout:
             return self.layout.labels
-        return ("left ear", "right ear") if self.order is None else tuple(f"ACN {i}" for i in range(self.channels))
+        return (
+            ("left ear", "right ear")
+            if self.order is None
+            else tuple(f"ACN {i}" for i in range(self.channels))
+        )
 
     @property
     def word(self) -> str:
         """What it is called in a file name."""
-        return self.layout.everyday.replace(" ", "_") if self.layout and self.name.startswith(OWN) else self.name
+        return (
+            self.layout.everyday.replace(" ", "_")
+            if self.layout and self.name.startswith(OWN)
+            else self.name
+        )
 
     @property
     def metering_layout(self) -> Layout | None:
-        """The layout whose loudness weights hold: two ears count as a stereo pair, a scene has none."""
+        """The layout whose loudness weights hold.
+
+        Two ears count as a stereo pair, a scene has none.
+        """
         return LAYOUTS["0+2+0"] if self.name == "binaural" else self.layout
 
 
 # the widths a bus is offered in; any loudspeaker layout and any scene will do
-BUS_FORMATS = ("0+1+0", "0+2+0", "0+3+0", "0+4+0", "0+5+0", "0+7+0", "4+7+0", "scene1", "scene2", "scene3")
-OFFERED = ("0+2+0", "0+5+0", "binaural", "0+1+0", "0+7+0", "4+5+0", "4+7+0", "9+10+3", "scene1", "scene3")
+BUS_FORMATS = (
+    "0+1+0",
+    "0+2+0",
+    "0+3+0",
+    "0+4+0",
+    "0+5+0",
+    "0+7+0",
+    "4+7+0",
+    "scene1",
+    "scene2",
+    "scene3",
+)
+OFFERED = (
+    "0+2+0",
+    "0+5+0",
+    "binaural",
+    "0+1+0",
+    "0+7+0",
+    "4+5+0",
+    "4+7+0",
+    "9+10+3",
+    "scene1",
+    "scene3",
+)
 
 
 def target_named(name: str) -> Target:
-    """Read a target's name: a BS.2051 layout, `binaural` or `sceneN`. Raises InputError for any other."""
+    """Read a target's name: a BS.2051 layout, `binaural` or `sceneN`.
+
+    Raises InputError for any other.
+    """
     if name in LAYOUTS or name.startswith(OWN):
         layout = layout_named(name)
         return Target(name, layout.title, layout.channels, layout=layout)
@@ -52,7 +89,8 @@ def target_named(name: str) -> Target:
         order = int(match[1])
         return Target(name, f"Ambisonic {order}", channels_of(order), order=order)
     raise InputError(
-        f"There is no target {name!r}; use binaural, scene1 to scene{MAX_ORDER}, or one of {', '.join(LAYOUTS)}."
+        f"There is no target {name!r}; use binaural, scene1 to scene{MAX_ORDER}, "
+        f"or one of {', '.join(LAYOUTS)}."
     )
 
 
@@ -60,5 +98,8 @@ def bus_format(name: str) -> Target:
     """The format of a bus: a loudspeaker layout or a scene. Raises InputError for any other."""
     target = target_named(name)
     if target.layout is None and target.order is None:
-        raise InputError(f"A bus cannot be {target.title.lower()}; give it a loudspeaker layout or an ambisonic order.")
+        raise InputError(
+            f"A bus cannot be {target.title.lower()}; give it a loudspeaker layout or "
+            "an ambisonic order."
+        )
     return target

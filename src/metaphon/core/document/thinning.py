@@ -11,7 +11,9 @@ from metaphon.core.document.mix import Automation
 from metaphon.core.spatial.directions import unit_vectors
 
 Distances = Callable[[int, int], NDArray[np.float64]]
-_MOST_TURN_DEG = 150.0  # between two points of an angle, so that the shorter way is the one that was meant
+_MOST_TURN_DEG = (
+    150.0  # between two points of an angle, so that the shorter way is the one that was meant
+)
 
 
 def kept_points(
@@ -22,7 +24,7 @@ def kept_points(
     fixed: Iterable[int] = (),
     too_far: Callable[[int, int], bool] = lambda first, last: False,
 ) -> list[int]:
-    """Choose points of a path so that every other one lies within a distance of the line between its neighbours.
+    """Choose points of a path so that the others lie near the lines between them.
 
     Parameters
     ----------
@@ -64,12 +66,18 @@ def kept_points(
 
 
 def thinned_lane(lane: Automation, within: float) -> Automation:
-    """A lane with fewer breakpoints: at every one left out its value differs by no more than `within`.
+    """A lane with fewer breakpoints.
 
-    Only straight stretches are thinned; an angle that goes round keeps a breakpoint at least every half turn.
+    At every one left out its value differs by no more than `within`.
+
+    Only straight stretches are thinned; an angle that goes round keeps a breakpoint at least every
+    half turn.
     """
     points, turns = lane.points, is_turning(lane.target)
-    times, values = points.times_s, np.unwrap(points.values, period=360.0) if turns else points.values
+    times, values = (
+        points.times_s,
+        np.unwrap(points.values, period=360.0) if turns else points.values,
+    )
     bent = np.flatnonzero(points.curves)
     fixed = np.minimum(np.concatenate([bent, bent + 1]), len(points) - 1)
 
@@ -84,9 +92,16 @@ def thinned_lane(lane: Automation, within: float) -> Automation:
     return lane.model_copy(update={"points": points.chosen(kept)})
 
 
-def thinned_directions(times_s: NDArray[np.float64], azimuth_deg: NDArray[np.float64],
-                       elevation_deg: NDArray[np.float64], within_deg: float) -> list[int]:  # fmt: skip
-    """Choose points of a path of directions that stay within an angle of it; azimuth runs on past 180 degrees."""
+def thinned_directions(
+    times_s: NDArray[np.float64],
+    azimuth_deg: NDArray[np.float64],
+    elevation_deg: NDArray[np.float64],
+    within_deg: float,
+) -> list[int]:
+    """Choose points of a path of directions that stay within an angle of it.
+
+    Azimuth runs on past 180 degrees.
+    """
     wanted = unit_vectors(azimuth_deg, elevation_deg)
 
     def distances(first: int, last: int) -> NDArray[np.float64]:
@@ -95,7 +110,10 @@ def thinned_directions(times_s: NDArray[np.float64], azimuth_deg: NDArray[np.flo
             np.interp(times_s[inner], times_s[ends], azimuth_deg[ends]),
             np.interp(times_s[inner], times_s[ends], elevation_deg[ends]),
         )
-        return np.degrees(np.arccos(np.clip(np.sum(line * wanted[inner], axis=-1), -1.0, 1.0)))
+        result: NDArray[np.float64] = np.degrees(
+            np.arccos(np.clip(np.sum(line * wanted[inner], axis=-1), -1.0, 1.0))
+        )
+        return result
 
     def too_far(first: int, last: int) -> bool:
         return bool(abs(azimuth_deg[last] - azimuth_deg[first]) > _MOST_TURN_DEG)

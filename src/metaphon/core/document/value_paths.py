@@ -1,7 +1,9 @@
-"""Paths to single values of a strip: what stands there, what range it has, and the strip with it set.
+"""Paths to single values of a strip.
 
-A path names fields and counts places: gain_db, placement/azimuth_deg, sends/BUS/level_db, chain/0/width,
-chain/0/bands/1/gain_db. A send is named by its bus.
+What stands there, what range it has, and the strip with it set.
+
+A path names fields and counts places: gain_db, placement/azimuth_deg, sends/BUS/level_db,
+chain/0/width, chain/0/bands/1/gain_db. A send is named by its bus.
 """
 
 from collections.abc import Mapping
@@ -22,10 +24,16 @@ def parsed(path: str) -> LanePath:
 
 
 def field_at(part: Any, path: LanePath) -> tuple[BaseModel, str] | None:
-    """The part that a path leads into and the name of its field there; None where it leads nowhere."""
+    """The part that a path leads into and the name of its field there.
+
+    None where it leads nowhere.
+    """
     for step in path[:-1]:
         if isinstance(part, tuple):
-            part = next((item for i, item in enumerate(part) if step in (i, getattr(item, "bus", None))), None)
+            part = next(
+                (item for i, item in enumerate(part) if step in (i, getattr(item, "bus", None))),
+                None,
+            )
         else:
             part = getattr(part, str(step)) if str(step) in _fields(part) else None
     name = str(path[-1])
@@ -55,7 +63,9 @@ def with_value_at(part: P, path: LanePath, value: Any) -> P:
 def _with_value(part: Any, path: LanePath, value: Any) -> Any:
     step, *rest = path
     if isinstance(part, tuple):
-        place = next((i for i, item in enumerate(part) if step in (i, getattr(item, "bus", None))), None)
+        place = next(
+            (i for i, item in enumerate(part) if step in (i, getattr(item, "bus", None))), None
+        )
         if place is None:
             raise Vanished("This is no longer there; look again.")
         return (*part[:place], _with_value(part[place], tuple(rest), value), *part[place + 1 :])
@@ -65,7 +75,9 @@ def _with_value(part: Any, path: LanePath, value: Any) -> Any:
     if rest:
         return part.model_copy(update={name: _with_value(getattr(part, name), tuple(rest), value)})
     try:
-        return type(part).model_validate({**{n: getattr(part, n) for n in _fields(part)}, name: value})
+        return type(part).model_validate(
+            {**{n: getattr(part, n) for n in _fields(part)}, name: value}
+        )
     except ValidationError:
         raise OutOfRange("This value is out of range.") from None
 
@@ -78,7 +90,10 @@ def range_of_field(field: FieldInfo) -> tuple[float, float] | None:
 
 
 def movable_range(strip: BaseModel, path: LanePath) -> tuple[float, float] | None:
-    """The lowest and highest value of the number that a path leads to; None where it leads to none that may move."""
+    """The lowest and highest value of the number that a path leads to.
+
+    None where it leads to none that may move.
+    """
     found = field_at(strip, path)
     if found is None:
         return None
@@ -99,5 +114,7 @@ def lane_path(target: str, strips: Mapping[str, BaseModel]) -> tuple[str, LanePa
         raise ValueError(f"the automation {target} moves {strip_id}, which is not in this mix")
     if not path or movable_range(strips[strip_id], parsed(path)) is None:
         known = "gain_db, placement/azimuth_deg, sends/BUS/level_db, chain/0/width and the like"
-        raise ValueError(f"the automation {target} moves nothing that can move; use {known} of {strip_id}")
+        raise ValueError(
+            f"the automation {target} moves nothing that can move; use {known} of {strip_id}"
+        )
     return strip_id, parsed(path)

@@ -1,4 +1,7 @@
-"""Places of several strips changed together: set, turned, tilted, spread, mirrored. Their automation goes with them."""
+"""Places of several strips changed together: set, turned, tilted, spread, mirrored.
+
+Their automation goes with them.
+"""
 
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any, Literal
@@ -10,7 +13,14 @@ from pydantic import Field
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import with_lane
 from metaphon.core.document.mix import Automation, Identifier, Mix, Strip
-from metaphon.core.document.positions import FORMS, in_own_form, on_sphere, place_lanes, sampled_times, used_lanes
+from metaphon.core.document.positions import (
+    FORMS,
+    in_own_form,
+    on_sphere,
+    place_lanes,
+    sampled_times,
+    used_lanes,
+)
 from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
 from metaphon.core.edits.position_forms import converted, without_lanes
@@ -34,11 +44,15 @@ class Place(Command):
 
     def apply(self, mix: Mix) -> Mix:
         values = self._values()
-        return changed(mix, self.strips, lambda s: {"placement": s.placement.model_copy(update=values)})
+        return changed(
+            mix, self.strips, lambda s: {"placement": s.placement.model_copy(update=values)}
+        )
 
     def describe(self, mix: Mix) -> str:
         values = self._values()
-        shown = f"{LAYOUTS[values['layout']].everyday} bed" if "layout" in values else values["mode"]
+        shown = (
+            f"{LAYOUTS[values['layout']].everyday} bed" if "layout" in values else values["mode"]
+        )
         return f"{names(mix, self.strips)}: placed as {shown}"
 
     def _values(self) -> dict[str, str]:
@@ -52,7 +66,8 @@ class Place(Command):
 class Move(Command):
     """Set the places of strips: azimuth and elevation, and the distance where it is given.
 
-    Azimuth wraps round, elevation is held at the poles. What is locked or moves by automation is refused.
+    Azimuth wraps round, elevation is held at the poles. What is locked or moves by automation is
+    refused.
     """
 
     kind: Literal["move"] = "move"
@@ -81,14 +96,19 @@ class Move(Command):
 
 
 class Turn(Command):
-    """Turn strips to the left about the vertical axis; what moves keeps its path, scenes turn as a whole."""
+    """Turn strips to the left about the vertical axis.
+
+    What moves keeps its path, scenes turn as a whole.
+    """
 
     kind: Literal["turn"] = "turn"
     strips: Strips
     by_deg: float = Field(**_ANGLE)
 
     def apply(self, mix: Mix) -> Mix:
-        return _each(mix, self.strips, lambda m, s: _shifted(m, s, lambda azimuth: azimuth + self.by_deg))
+        return _each(
+            mix, self.strips, lambda m, s: _shifted(m, s, lambda azimuth: azimuth + self.by_deg)
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"{names(mix, self.strips)}: turned by {self.by_deg:.0f}°"
@@ -101,7 +121,9 @@ class Mirror(Command):
     strips: Strips
 
     def apply(self, mix: Mix) -> Mix:
-        return _each(mix, self.strips, lambda m, s: _shifted(m, s, lambda azimuth: -azimuth), lambda x: -x)
+        return _each(
+            mix, self.strips, lambda m, s: _shifted(m, s, lambda azimuth: -azimuth), lambda x: -x
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"{names(mix, self.strips)}: left and right exchanged"
@@ -117,17 +139,24 @@ class Tilt(Command):
 
     def apply(self, mix: Mix) -> Mix:
         matrix = turn(0.0, self.pitch_deg, self.roll_deg)
-        return _each(mix, self.strips, lambda m, s: _through(m, s, lambda vectors: vectors @ matrix.T))
+        return _each(
+            mix, self.strips, lambda m, s: _through(m, s, lambda vectors: vectors @ matrix.T)
+        )
 
     def describe(self, mix: Mix) -> str:
         told = names(mix, self.strips)
         return (
-            f"{told}: tilted by {self.pitch_deg:.0f}°" if self.pitch_deg else f"{told}: rolled by {self.roll_deg:.0f}°"
+            f"{told}: tilted by {self.pitch_deg:.0f}°"
+            if self.pitch_deg
+            else f"{told}: rolled by {self.roll_deg:.0f}°"
         )
 
 
 class Spread(Command):
-    """Draw strips apart (factor above 1) or together about the middle of their directions, as they are arranged."""
+    """Draw strips apart (factor above 1) or together about the middle of their directions.
+
+    As they are arranged.
+    """
 
     kind: Literal["spread"] = "spread"
     strips: Strips
@@ -137,7 +166,9 @@ class Spread(Command):
         ids = sorted(set(self.strips))
         middle = np.sum([_vectors(mix, strip_of(mix, i))[0].mean(axis=0) for i in ids], axis=0)
         if np.linalg.norm(middle) < 0.05 * len(ids):
-            raise InputError("These stand all round, so they have no middle to draw to; choose fewer.")
+            raise InputError(
+                "These stand all round, so they have no middle to draw to; choose fewer."
+            )
         middle = middle / np.linalg.norm(middle)
 
         def apart(vectors: Array) -> Array:
@@ -162,8 +193,12 @@ def with_place(mix: Mix, strip_id: str, values: Mapping[str, float]) -> Mix:
 Change = Callable[[Mix, Strip], Mix]
 
 
-def _each(mix: Mix, strip_ids: Iterable[str], change: Change, in_room: Callable[[Any], Any] | None = None) -> Mix:
-    """Put strips through a change of their angles; those said in the room go by way of angles and keep that set.
+def _each(
+    mix: Mix, strip_ids: Iterable[str], change: Change, in_room: Callable[[Any], Any] | None = None
+) -> Mix:
+    """Put strips through a change of their angles.
+
+    Those said in the room go by way of angles and keep that set.
 
     `in_room`, where there is one, says what becomes of x instead. Those that are locked stay.
     """
@@ -183,20 +218,28 @@ def _by_angles(mix: Mix, strip: Strip, change: Change) -> Mix:
     lanes = [lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS["sphere"]]
     on_sphere, _ = converted(mix, [strip.id], "sphere", strip.placement.reference)
     changed, _ = converted(
-        change(on_sphere, strip_of(on_sphere, strip.id)), [strip.id], "cube", strip.placement.reference
+        change(on_sphere, strip_of(on_sphere, strip.id)),
+        [strip.id],
+        "cube",
+        strip.placement.reference,
     )
     changed = without_lanes(changed, strip.id, FORMS["sphere"])
     for lane in lanes:
         changed = with_lane(changed, lane)
     place = strip_of(changed, strip.id).placement.model_copy(update=kept)
-    return changed.with_strips(lambda s: s.model_copy(update={"placement": place}) if s.id == strip.id else s)
+    return changed.with_strips(
+        lambda s: s.model_copy(update={"placement": place}) if s.id == strip.id else s
+    )
 
 
 def _mapped(mix: Mix, strip: Strip, change: Callable[[Any], Any]) -> Mix:
     """Change x of a place in the room and of its path."""
     lane = place_lanes(mix, strip.id).get("x")
     if lane:
-        mix = with_lane(mix, lane.model_copy(update={"points": lane.points.with_values(change(lane.points.values))}))
+        mix = with_lane(
+            mix,
+            lane.model_copy(update={"points": lane.points.with_values(change(lane.points.values))}),
+        )
     return with_place(mix, strip.id, {"x": float(change(np.float64(strip.placement.x)))})
 
 
@@ -211,7 +254,10 @@ def _shifted(mix: Mix, strip: Strip, change: Callable[[Any], Any]) -> Mix:
 
 
 def _vectors(mix: Mix, strip: Strip) -> tuple[Array, Array]:
-    """The directions of a strip's path, (times, 3), and its times; one of each where it stands still."""
+    """The directions of a strip's path, (times, 3), and its times.
+
+    One of each where it stands still.
+    """
     lanes = used_lanes(mix, strip)
     times = sampled_times(lanes.values()) if lanes else np.zeros(1)
     sphere = on_sphere(strip.placement, lanes, times)
@@ -227,8 +273,14 @@ def _through(mix: Mix, strip: Strip, change: Callable[[Array], Array]) -> Mix:
         vectors, times = _vectors(mix, strip)
         a, e = angles_of(change(vectors))
         a = np.unwrap(a, period=360.0)
-        kept = thinned_directions(times, a, e, _WITHIN_DEG) if len(times) > 2 else list(range(len(times)))
+        kept = (
+            thinned_directions(times, a, e, _WITHIN_DEG)
+            if len(times) > 2
+            else list(range(len(times)))
+        )
         for name, row in (("azimuth_deg", wrap_azimuth(a)), ("elevation_deg", e)):
             points = Breakpoints(np.round(times[kept], 4), np.round(row[kept], 4))
             mix = with_lane(mix, Automation(target=f"{strip.id}/placement/{name}", points=points))
-    return with_place(mix, strip.id, {"azimuth_deg": float(azimuth[0]), "elevation_deg": float(elevation[0])})
+    return with_place(
+        mix, strip.id, {"azimuth_deg": float(azimuth[0]), "elevation_deg": float(elevation[0])}
+    )

@@ -8,7 +8,10 @@ from metaphon.core.process.basics import Basics
 
 
 def renumbered(mix: Mix, head: str, places: Mapping[int, int | None]) -> Mix:
-    """Let the lanes below `head` (as in gull/chain) follow: old number to new one, None where it is gone."""
+    """Let the lanes below `head` (as in gull/chain) follow.
+
+    Old number to new one, None where it is gone.
+    """
     kept = []
     for lane in mix.automation:
         if lane.target.startswith(f"{head}/"):
@@ -16,7 +19,11 @@ def renumbered(mix: Mix, head: str, places: Mapping[int, int | None]) -> Mix:
             place = places.get(int(number), int(number))
             if place is None:
                 continue
-            lane = lane.model_copy(update={"target": f"{head}/{place}/{rest}"}) if place != int(number) else lane
+            lane = (
+                lane.model_copy(update={"target": f"{head}/{place}/{rest}"})
+                if place != int(number)
+                else lane
+            )
         kept.append(lane)
     return mix.model_copy(update={"automation": tuple(sorted(kept, key=lambda lane: lane.target))})
 
@@ -28,7 +35,10 @@ def basics_place(mix: Mix, strip_id: str) -> int | None:
 
 
 def with_basics(mix: Mix, strip_id: str) -> tuple[Mix, int]:
-    """The mix with basics at work on a strip, and their place; put in front where there are none."""
+    """The mix with basics at work on a strip, and their place.
+
+    Put in front where there are none.
+    """
     place = basics_place(mix, strip_id)
     if place is not None:
         return mix, place

@@ -19,10 +19,12 @@ def processor_at(strip: Strip, place: int) -> Processor:
     """A processor of a strip. Raises Vanished where it is gone."""
     if place >= len(strip.chain):
         raise Vanished("This processor is no longer there; look again.")
-    return strip.chain[place]
+    result: Processor = strip.chain[place]
+    return result
 
 
 def with_chain(mix: Mix, strip_id: str, chain: list[Any]) -> Mix:
+    """The mix with the whole chain of a strip set."""
     return changed(mix, [strip_id], lambda strip: {"chain": tuple(chain)})
 
 
@@ -91,7 +93,9 @@ class CopyProcessors(Command):
 
     kind: Literal["copy_processors"] = "copy_processors"
     strip: Identifier
-    places: tuple[int, ...] = Field((), description="Which ones, counted from 0; all where none are given.")
+    places: tuple[int, ...] = Field(
+        (), description="Which ones, counted from 0; all where none are given."
+    )
     to: tuple[Identifier, ...] = Field(description="The strips that get them.")
 
     def apply(self, mix: Mix) -> Mix:
@@ -115,16 +119,27 @@ class CopyProcessors(Command):
 
 
 class SetChain(Command):
-    """Replace the whole chain of a strip, as from a starting point; the old chain's automation goes."""
+    """Replace the whole chain of a strip, as from a starting point.
+
+    The old chain's automation goes.
+    """
 
     kind: Literal["set_chain"] = "set_chain"
     strip: Identifier
     chain: tuple[AnyProcessor, ...]
-    name: str = Field("a starting point", max_length=120, description="What the chain is called in the history.")
+    name: str = Field(
+        "a starting point", max_length=120, description="What the chain is called in the history."
+    )
 
     def apply(self, mix: Mix) -> Mix:
-        gone = {lane.target for path, lane in lanes_of(mix, self.strip).items() if path.startswith("chain/")}
-        mix = mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
+        gone = {
+            lane.target
+            for path, lane in lanes_of(mix, self.strip).items()
+            if path.startswith("chain/")
+        }
+        mix = mix.model_copy(
+            update={"automation": tuple(a for a in mix.automation if a.target not in gone)}
+        )
         return changed(mix, [self.strip], lambda strip: {"chain": self.chain})
 
     def describe(self, mix: Mix) -> str:
@@ -144,10 +159,14 @@ class AddBand(Command):
         held = _banded(strip, self.place)
         values = {name: getattr(held, name) for name in type(held).model_fields}
         try:
-            new = type(held).model_validate({**values, "bands": [*values["bands"], {"shape": self.shape}]})
+            new = type(held).model_validate(
+                {**values, "bands": [*values["bands"], {"shape": self.shape}]}
+            )
         except ValidationError as error:
             raise InputError(f"{held.title}: {error.errors()[0]['msg']}.") from None
-        return with_chain(mix, self.strip, [new if n == self.place else p for n, p in enumerate(strip.chain)])
+        return with_chain(
+            mix, self.strip, [new if n == self.place else p for n, p in enumerate(strip.chain)]
+        )
 
     def describe(self, mix: Mix) -> str:
         strip = strip_of(mix, self.strip)
@@ -172,13 +191,15 @@ class RemoveBand(Command):
         later = {n: n - 1 for n in range(self.band + 1, len(bands) + 1)}
         mix = renumbered(mix, f"{self.strip}/chain/{self.place}/bands", {self.band: None, **later})
         chain = [
-            p.model_copy(update={"bands": tuple(bands)}) if n == self.place else p for n, p in enumerate(strip.chain)
+            p.model_copy(update={"bands": tuple(bands)}) if n == self.place else p
+            for n, p in enumerate(strip.chain)
         ]
         return with_chain(mix, self.strip, chain)
 
     def describe(self, mix: Mix) -> str:
         strip = strip_of(mix, self.strip)
-        return f"{strip.name}, {_banded(strip, self.place).title.lower()}: band {self.band + 1} removed"
+        title = _banded(strip, self.place).title.lower()
+        return f"{strip.name}, {title}: band {self.band + 1} removed"
 
 
 def _banded(strip: Strip, place: int) -> Processor:

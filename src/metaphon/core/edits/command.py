@@ -11,7 +11,9 @@ from metaphon.core.document.graph import ordered
 from metaphon.core.document.mix import Identifier, Mix, Strip, Track, hangs_together
 from metaphon.core.errors import InputError, Vanished
 
-Strips = Annotated[tuple[Identifier, ...], Field(min_length=1, description="The ids of tracks and buses.")]
+Strips = Annotated[
+    tuple[Identifier, ...], Field(min_length=1, description="The ids of tracks and buses.")
+]
 
 
 class Command(BaseModel, ABC):
@@ -46,7 +48,8 @@ def apply(mix: Mix, command: Command) -> Mix:
     Raises
     ------
     InputError
-        In one sentence, where the command cannot be carried out or would leave something that refers to nothing, or
+        In one sentence, where the command cannot be carried out or would leave something that
+        refers to nothing, or
         a routing that runs in a loop.
     """
     after = command.apply(mix)
@@ -62,14 +65,22 @@ def apply(mix: Mix, command: Command) -> Mix:
 def _structure(mix: Mix) -> list[Any]:
     """All that ids, routing and the targets of lanes depend on."""
     strips = [
-        (strip.id, strip.group, strip.output, tuple(send.bus for send in strip.sends), _shape(strip))
+        (
+            strip.id,
+            strip.group,
+            strip.output,
+            tuple(send.bus for send in strip.sends),
+            _shape(strip),
+        )
         for strip in mix.strips
     ]
     return [strips, [group.id for group in mix.groups], [lane.target for lane in mix.automation]]
 
 
 def _shape(strip: Strip) -> tuple[Any, ...]:
-    chain = tuple((processor.kind, len(getattr(processor, "bands", ()))) for processor in strip.chain)
+    chain = tuple(
+        (processor.kind, len(getattr(processor, "bands", ()))) for processor in strip.chain
+    )
     return chain, strip.print_of if isinstance(strip, Track) else None
 
 
@@ -90,7 +101,10 @@ def bus_of(mix: Mix, bus_id: str) -> Strip:
 
 
 def changed(mix: Mix, strip_ids: Iterable[str], change: Callable[[Any], Mapping[str, Any]]) -> Mix:
-    """The mix with fields of some strips set, as `change` says of each. Raises Vanished where one is gone."""
+    """The mix with fields of some strips set, as `change` says of each.
+
+    Raises Vanished where one is gone.
+    """
     wanted = set(strip_ids)
     for strip_id in wanted - {strip.id for strip in mix.strips}:
         strip_of(mix, strip_id)

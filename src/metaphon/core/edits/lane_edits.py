@@ -1,4 +1,7 @@
-"""Automation lanes changed: breakpoint by breakpoint, drawn, trimmed, stretched, scaled, thinned, copied, brought in."""
+"""Automation lanes changed.
+
+Breakpoint by breakpoint, drawn, trimmed, stretched, scaled, thinned, copied, brought in.
+"""
 
 from typing import Any, Literal
 
@@ -29,7 +32,11 @@ _JUST_BEFORE_S = 0.001
 _LATEST_S = 86400.0
 _STROKE_PART = 720.0  # a stroke of the hand is thinned to this part of the lane's range
 _UNHEARD_PART = 360.0
-_PATH = Field(min_length=1, max_length=200, description="What the lane moves: gain_db, placement/azimuth_deg, ...")
+_PATH = Field(
+    min_length=1,
+    max_length=200,
+    description="What the lane moves: gain_db, placement/azimuth_deg, ...",
+)
 _TIME: dict[str, Any] = {"ge": 0.0, "le": _LATEST_S, "json_schema_extra": {"unit": "s"}}
 
 
@@ -69,10 +76,12 @@ def within_turn(target: str, value: Any) -> Any:
 
 
 def drawn_into(mix: Mix, target: str, points: Breakpoints, still: float | None = None) -> Mix:
-    """Set breakpoints into a lane in place of what was between the first and the last of them; makes the lane.
+    """Set breakpoints into a lane in place of what was between the first and the last of them.
 
-    What was before and after stays; `still` is the value before where there was no lane. Raises InputError for points
-    that are out of range, and for what cannot move.
+    Makes the lane.
+
+    What was before and after stays; `still` is the value before where there was no lane. Raises
+    InputError for points that are out of range, and for what cannot move.
     """
     in_range(mix, target, points)
     held = next((lane.points for lane in mix.automation if lane.target == target), None)
@@ -91,7 +100,10 @@ def drawn_into(mix: Mix, target: str, points: Breakpoints, still: float | None =
 
 
 class DrawLane(LaneEdit):
-    """Replace a whole lane, or draw into it (`into`): then what lies before and after the stroke stays."""
+    """Replace a whole lane, or draw into it (`into`).
+
+    Then what lies before and after the stroke stays.
+    """
 
     kind: Literal["draw_lane"] = "draw_lane"
     points: Breakpoints
@@ -101,7 +113,9 @@ class DrawLane(LaneEdit):
         if self.into:
             mix = drawn_into(mix, self.target, self.points)
             low, high = range_of(mix, self.target)
-            return with_lane(mix, thinned_lane(lane_of(mix, self.target), (high - low) / _STROKE_PART))
+            return with_lane(
+                mix, thinned_lane(lane_of(mix, self.target), (high - low) / _STROKE_PART)
+            )
         in_range(mix, self.target, self.points)
         return with_lane(mix, Automation(target=self.target, points=self.points))
 
@@ -110,10 +124,15 @@ class DrawLane(LaneEdit):
 
 
 class SetBreakpoint(LaneEdit):
-    """Move a breakpoint of a lane, or set its curve; without a place it is a new one, and makes the lane."""
+    """Move a breakpoint of a lane, or set its curve.
+
+    Without a place it is a new one, and makes the lane.
+    """
 
     kind: Literal["set_breakpoint"] = "set_breakpoint"
-    place: int | None = Field(None, ge=0, description="Which one, counted from 0 in order of time; null adds one.")
+    place: int | None = Field(
+        None, ge=0, description="Which one, counted from 0 in order of time; null adds one."
+    )
     t_s: float = Field(**_TIME)
     value: float
     curve: CurveName = "linear"
@@ -174,7 +193,10 @@ class TrimLane(LaneEdit):
         lane = lane_of(mix, self.target)
         points, ends = lane.points, (self.start_s, self.end_s)
         inner = (points.times_s > self.start_s) & (points.times_s < self.end_s)
-        first, last = (Breakpoints([t], [round(float(within_turn(self.target, value_at(lane, t))), 6)]) for t in ends)
+        first, last = (
+            Breakpoints([t], [round(float(within_turn(self.target, value_at(lane, t))), 6)])
+            for t in ends
+        )
         middle = [points.chosen(inner)] if inner.any() else []
         return with_lane(mix, lane.model_copy(update={"points": first.joined(*middle, last)}))
 
@@ -201,7 +223,10 @@ class StretchLane(LaneEdit):
 
 
 class ScaleLane(LaneEdit):
-    """Larger (factor above 1) or smaller swings about a value (the mean where none is given), held in range."""
+    """Larger (factor above 1) or smaller swings about a value (the mean where none is given).
+
+    Held in range.
+    """
 
     kind: Literal["scale_lane"] = "scale_lane"
     factor: float = Field(ge=-10.0, le=10.0)
@@ -215,15 +240,24 @@ class ScaleLane(LaneEdit):
         if not low <= about <= high:
             raise OutOfRange(f"The middle may be {low:g} to {high:g}; {about:g} is outside.")
         values = about + (lane.points.values - about) * self.factor
-        held = within_turn(self.target, values) if is_turning(self.target) else np.clip(values, low, high)
-        return with_lane(mix, lane.model_copy(update={"points": lane.points.with_values(np.round(held, 4))}))
+        held = (
+            within_turn(self.target, values)
+            if is_turning(self.target)
+            else np.clip(values, low, high)
+        )
+        return with_lane(
+            mix, lane.model_copy(update={"points": lane.points.with_values(np.round(held, 4))})
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"{self.words(mix)}: scaled"
 
 
 class ThinLane(LaneEdit):
-    """Fewer breakpoints, its value nowhere off by more than so much (where none is given, by what is not heard)."""
+    """Fewer breakpoints, its value nowhere off by more than so much (where none is given.
+
+    By what is not heard).
+    """
 
     kind: Literal["thin_lane"] = "thin_lane"
     within: float | None = Field(None, ge=0.0)
@@ -240,7 +274,10 @@ class ThinLane(LaneEdit):
 
 
 class CopyLane(LaneEdit):
-    """Give a lane, or with `whole` all lanes of the placement, to other strips; their own of the kind are replaced."""
+    """Give a lane, or with `whole` all lanes of the placement, to other strips.
+
+    Their own of the kind are replaced.
+    """
 
     kind: Literal["copy_lane"] = "copy_lane"
     to: tuple[Identifier, ...]
@@ -248,7 +285,9 @@ class CopyLane(LaneEdit):
 
     def apply(self, mix: Mix) -> Mix:
         others = self._others()
-        paths = [f"placement/{n}" for n in place_lanes(mix, self.strip)] if self.whole else [self.path]
+        paths = (
+            [f"placement/{n}" for n in place_lanes(mix, self.strip)] if self.whole else [self.path]
+        )
         for path in paths or [self.path]:
             lane = lane_of(mix, f"{self.strip}/{path}")
             for strip_id in others:

@@ -1,4 +1,7 @@
-"""Saying positions in another form, angles or the room, with their automation; both sets of data are kept."""
+"""Saying positions in another form, angles or the room, with their automation.
+
+Both sets of data are kept.
+"""
 
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -43,7 +46,10 @@ class Convert(Command):
         return converted(mix, self.strips, self.to, self.reference)[0]
 
     def describe(self, mix: Mix) -> str:
-        return f"{names(mix, self.strips)}: positions said as {'the room' if self.to == 'cube' else 'angles'}"
+        return (
+            f"{names(mix, self.strips)}: positions said as "
+            f"{'the room' if self.to == 'cube' else 'angles'}"
+        )
 
     def report(self, mix: Mix) -> list["Conversion"]:
         """What it does to each source, given the mix before."""
@@ -76,7 +82,9 @@ class DropKeptForm(Command):
     strip: Identifier
 
     def apply(self, mix: Mix) -> Mix:
-        return without_lanes(mix, self.strip, FORMS[other_form(strip_of(mix, self.strip).placement.coordinates)])
+        return without_lanes(
+            mix, self.strip, FORMS[other_form(strip_of(mix, self.strip).placement.coordinates)]
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"{strip_of(mix, self.strip).name}: kept positions taken away"
@@ -84,7 +92,10 @@ class DropKeptForm(Command):
 
 @dataclass(frozen=True)
 class Conversion:
-    """What a conversion did to one source: how far it moved at most, and what the new form cannot say."""
+    """What a conversion did to one source.
+
+    How far it moved at most, and what the new form cannot say.
+    """
 
     strip: str
     name: str
@@ -95,20 +106,31 @@ class Conversion:
 def without_lanes(mix: Mix, strip_id: str, names: Iterable[str]) -> Mix:
     """The mix without lanes of a strip's placement, named by their parameters."""
     gone = {f"{strip_id}/placement/{name}" for name in names}
-    return mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
+    return mix.model_copy(
+        update={"automation": tuple(a for a in mix.automation if a.target not in gone)}
+    )
 
 
-def converted(mix: Mix, strip_ids: Iterable[str], wanted: Coordinates, reference: str) -> tuple[Mix, list[Conversion]]:
-    """Say the positions of objects in another form, automation included, and tell what that did to each.
+def converted(
+    mix: Mix, strip_ids: Iterable[str], wanted: Coordinates, reference: str
+) -> tuple[Mix, list[Conversion]]:
+    """Say the positions of objects in another form, automation included.
 
-    What was said in the old form stays in the mix and is not used. Raises InputError for an unknown reference.
+    And tell what that did to each.
+
+    What was said in the old form stays in the mix and is not used. Raises InputError for an unknown
+    reference.
     """
     if reference not in REFERENCES:
         raise InputError(f"There is no reference {reference}; use one of {', '.join(REFERENCES)}.")
     report = []
     ids = set(strip_ids)
     for strip in mix.strips:
-        if strip.id in ids and strip.placement.mode == "object" and strip.placement.coordinates != wanted:
+        if (
+            strip.id in ids
+            and strip.placement.mode == "object"
+            and strip.placement.coordinates != wanted
+        ):
             mix, one = _convert(mix, strip, wanted, reference)
             report.append(one)
     return mix, report
@@ -136,9 +158,13 @@ def _convert(mix: Mix, strip: Strip, wanted: Coordinates, reference: str) -> tup
                 within = _WITHIN[wanted] if not name.startswith("extent") else 10 * _WITHIN[wanted]
                 lane = Automation(target=f"{strip.id}/placement/{name}", points=points)
                 mix = with_lane(mix, thinned_lane(lane, within))
-    after_mix = mix.with_strips(lambda s: s.model_copy(update={"placement": placement}) if s.id == strip.id else s)
+    after_mix = mix.with_strips(
+        lambda s: s.model_copy(update={"placement": placement}) if s.id == strip.id else s
+    )
     moved = direction_change_deg(before, form, after, wanted, reference)
-    return after_mix, Conversion(strip.id, strip.name, round(moved, 2), tuple(_lost(before, form, after, place, moved)))
+    return after_mix, Conversion(
+        strip.id, strip.name, round(moved, 2), tuple(_lost(before, form, after, place, moved))
+    )
 
 
 def _held(values: NDArray[np.float64], form: Coordinates) -> NDArray[np.float64]:
@@ -151,7 +177,10 @@ def _held(values: NDArray[np.float64], form: Coordinates) -> NDArray[np.float64]
 
 
 def _steady(azimuth: NDArray[np.float64], elevation: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Straight above or below no azimuth counts: the last one that did is kept, so that nothing spins there."""
+    """Straight above or below no azimuth counts.
+
+    The last one that did is kept, so that nothing spins there.
+    """
     found = azimuth.copy()
     counts = np.abs(elevation) < 89.99
     if not counts.any():
@@ -162,7 +191,11 @@ def _steady(azimuth: NDArray[np.float64], elevation: NDArray[np.float64]) -> NDA
 
 
 def _lost(
-    before: NDArray[np.float64], form: Coordinates, after: NDArray[np.float64], place: Placement, moved: float
+    before: NDArray[np.float64],
+    form: Coordinates,
+    after: NDArray[np.float64],
+    place: Placement,
+    moved: float,
 ) -> Iterable[str]:
     sphere = before if form == "sphere" else after
     if form == "sphere" and np.any(before[2] > 1.0 + 1e-6):
@@ -174,6 +207,10 @@ def _lost(
     if form == "sphere" and np.any(before[2] < 0.995) and not place.on_sphere:
         yield "inside the room: heard from its place instead of wider"
     if np.any(before[3:] > 1e-6):
-        yield "extent: said as sizes along the walls" if form == "sphere" else "extent: said as angles"
+        yield (
+            "extent: said as sizes along the walls"
+            if form == "sphere"
+            else "extent: said as angles"
+        )
     if moved > _TOLD_DEG:
         yield f"direction: up to {moved:.1f}°"

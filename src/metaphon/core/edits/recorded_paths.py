@@ -1,4 +1,7 @@
-"""A path recorded or drawn by hand as automation: thinned as far as the ear allows, set into what was there."""
+"""A path recorded or drawn by hand as automation.
+
+Thinned as far as the ear allows, set into what was there.
+"""
 
 from typing import Literal
 
@@ -14,15 +17,22 @@ from metaphon.core.edits.lane_edits import drawn_into
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import wrap_azimuth
 
-THINNED_TO_DEG = 1.0  # about the least change of direction that is heard in front (Blauert 1997, section 2.1)
+THINNED_TO_DEG = (
+    1.0  # about the least change of direction that is heard in front (Blauert 1997, section 2.1)
+)
 
 
 class RecordPath(Command):
-    """Set a path into the automation of a strip, in the form that it uses; what was before and after it stays."""
+    """Set a path into the automation of a strip, in the form that it uses.
+
+    What was before and after it stays.
+    """
 
     kind: Literal["record_path"] = "record_path"
     strip: Identifier
-    points: tuple[tuple[float, float, float], ...] = Field(description="Seconds, azimuth and elevation, in order.")
+    points: tuple[tuple[float, float, float], ...] = Field(
+        description="Seconds, azimuth and elevation, in order."
+    )
     within_deg: float = Field(THINNED_TO_DEG, ge=0.0, le=30.0, json_schema_extra={"unit": "°"})
 
     def apply(self, mix: Mix) -> Mix:
@@ -30,14 +40,24 @@ class RecordPath(Command):
         if strip.placement.locked:
             raise InputError(f"{strip.name} is locked; unlock it first.")
         path = np.array(self.points, dtype=float).reshape(-1, 3)
-        if not 2 <= len(path) <= MOST_POINTS or path[0, 0] < 0.0 or np.any(np.diff(path[:, 0]) <= 0.0):
+        if (
+            not 2 <= len(path) <= MOST_POINTS
+            or path[0, 0] < 0.0
+            or np.any(np.diff(path[:, 0]) <= 0.0)
+        ):
             raise InputError("Nothing was recorded; press Record, play, and drag a source.")
-        times, azimuth, elevation = path[:, 0], np.unwrap(path[:, 1], period=360.0), np.clip(path[:, 2], -90.0, 90.0)
+        times, azimuth, elevation = (
+            path[:, 0],
+            np.unwrap(path[:, 1], period=360.0),
+            np.clip(path[:, 2], -90.0, 90.0),
+        )
         kept = thinned_directions(times, azimuth, elevation, self.within_deg)
         times, azimuth, elevation = times[kept], azimuth[kept], elevation[kept]
         place = strip.placement
         same = np.ones(len(kept))
-        sphere = np.array([azimuth, elevation, same * place.distance, same * 0.0, same * 0.0, same * 0.0])
+        sphere = np.array(
+            [azimuth, elevation, same * place.distance, same * 0.0, same * 0.0, same * 0.0]
+        )
         if place.coordinates == "cube":
             sphere[2] = 1.0  # the chart has directions only: it moves along the walls
         rows = in_form(sphere, "sphere", place.coordinates, place.reference)

@@ -1,11 +1,13 @@
 """Every command there is: found in this package, read from data, told as a schema."""
 
 from collections.abc import Iterable
+from functools import reduce
 from importlib import import_module
 from inspect import isabstract
+from operator import or_
 from pathlib import Path
 from pkgutil import iter_modules
-from typing import Annotated, Any, Literal, Union, get_args, get_origin
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 from pydantic import Field, TypeAdapter, ValidationError, create_model
 
@@ -29,16 +31,17 @@ def _find() -> dict[str, type[Command]]:
 
 
 _single = _find()
+AnySingle: Any = Annotated[reduce(or_, _single.values()), Field(discriminator="kind")]
 
 
 class Batch(Command):
     """Several commands as one step; all are carried out, or none."""
 
     kind: Literal["batch"] = "batch"
-    commands: tuple[Annotated[Union[tuple(_single.values())], Field(discriminator="kind")], ...] = Field(  # type: ignore[valid-type] # noqa: UP007
-        min_length=1, max_length=1000
+    commands: tuple[AnySingle, ...] = Field(min_length=1, max_length=1000)
+    words: str = Field(
+        "", max_length=255, description="What the history says; the words of the first where empty."
     )
-    words: str = Field("", max_length=255, description="What the history says; the words of the first where empty.")
 
     def apply(self, mix: Mix) -> Mix:
         for command in self.commands:
@@ -52,7 +55,7 @@ class Batch(Command):
 
 _every: dict[str, type[Command]] = {**_single, "batch": Batch}
 COMMANDS: dict[str, type[Command]] = dict(sorted(_every.items()))
-AnyCommand: Any = Annotated[Union[tuple(COMMANDS.values())], Field(discriminator="kind")]  # noqa: UP007
+AnyCommand: Any = Annotated[reduce(or_, COMMANDS.values()), Field(discriminator="kind")]
 
 
 def read(data: Any) -> Command:
@@ -73,9 +76,18 @@ def _sentence(command: type[Command], error: ValidationError) -> str:
     label = label_of(name, field) if field else "The command"
     said = first["msg"].removeprefix("Value error, ")
     if field is not None and len(first["loc"]) == 1:
-        bounds = {type(m).__name__.lower(): getattr(m, type(m).__name__.lower(), None) for m in field.metadata}
-        if {"ge", "le"} <= set(bounds) and first["type"] in ("greater_than_equal", "less_than_equal"):
-            return f"{label} may be {bounds['ge']:g} to {bounds['le']:g}; {str(first['input'])[:30]} is outside."
+        bounds = {
+            type(m).__name__.lower(): getattr(m, type(m).__name__.lower(), None)
+            for m in field.metadata
+        }
+        if {"ge", "le"} <= set(bounds) and first["type"] in (
+            "greater_than_equal",
+            "less_than_equal",
+        ):
+            return (
+                f"{label} may be {bounds['ge']:g} to {bounds['le']:g}; "
+                f"{str(first['input'])[:30]} is outside."
+            )
         if first["type"].startswith("float"):
             return f"{label} is a number, not {str(first['input'])[:30]!r}."
         if get_origin(field.annotation) is Literal:
@@ -90,7 +102,10 @@ def _sentence(command: type[Command], error: ValidationError) -> str:
 
 
 def read_all(data: Any) -> list[Command]:
-    """Commands from a list, or from an object with `commands`. Raises InputError naming the one that is wrong."""
+    """Commands from a list, or from an object with `commands`.
+
+    Raises InputError naming the one that is wrong.
+    """
     rows = data.get("commands") if isinstance(data, dict) and "kind" not in data else data
     rows = [rows] if isinstance(rows, dict) else rows
     if not isinstance(rows, list) or not rows:
@@ -107,8 +122,8 @@ def read_all(data: Any) -> list[Command]:
 def apply_all(mix: Mix, commands: Iterable[Command]) -> tuple[Mix, list[str]]:
     """Carry out commands one after the other.
 
-    Gives the mix after them, and what the history says of each. Raises InputError naming the one that cannot be
-    carried out.
+    Gives the mix after them, and what the history says of each. Raises InputError naming the one
+    that cannot be carried out.
     """
     said = []
     for number, command in enumerate(commands, start=1):
@@ -125,11 +140,16 @@ def with_files_in(command: Command, folder: Path) -> Command:
     """The same command, its recordings named from a folder."""
     file = getattr(command, "file", None)
     if isinstance(command, Batch):
-        return command.model_copy(update={"commands": tuple(with_files_in(one, folder) for one in command.commands)})
+        return command.model_copy(
+            update={"commands": tuple(with_files_in(one, folder) for one in command.commands)}
+        )
     return command.model_copy(update={"file": folder / file}) if isinstance(file, Path) else command
 
 
 def schema() -> dict[str, Any]:
     """The JSON schema of a list of commands."""
     listed = create_model("Commands", commands=(list[AnyCommand], ...))
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **TypeAdapter(listed).json_schema()}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **TypeAdapter(listed).json_schema(),
+    }

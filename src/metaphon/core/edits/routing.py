@@ -22,15 +22,26 @@ class Route(Command):
     def apply(self, mix: Mix) -> Mix:
         if self.to not in (PROGRAMME, None):
             bus_of(mix, str(self.to))
-        return changed(mix, [i for i in self.strips if i != self.to], lambda strip: {"output": self.to})
+        return changed(
+            mix, [i for i in self.strips if i != self.to], lambda strip: {"output": self.to}
+        )
 
     def describe(self, mix: Mix) -> str:
-        where = "nothing" if self.to is None else "the mix" if self.to == PROGRAMME else bus_of(mix, self.to).name
+        where = (
+            "nothing"
+            if self.to is None
+            else "the mix"
+            if self.to == PROGRAMME
+            else bus_of(mix, self.to).name
+        )
         return f"{names(mix, self.strips)} feeds {where}"
 
 
 class SetSend(Command):
-    """Make sends of strips to a bus, or change them; what is not given stays, or is as a new send has it."""
+    """Make sends of strips to a bus, or change them.
+
+    What is not given stays, or is as a new send has it.
+    """
 
     kind: Literal["send"] = "send"
     strips: Strips
@@ -46,7 +57,9 @@ class SetSend(Command):
 
         def change(strip: Strip) -> dict[str, Any]:
             if any(send.bus == self.bus for send in strip.sends):
-                sends = (s.model_copy(update=given) if s.bus == self.bus else s for s in strip.sends)
+                sends = (
+                    s.model_copy(update=given) if s.bus == self.bus else s for s in strip.sends
+                )
                 return {"sends": tuple(sends)}
             return {"sends": (*strip.sends, Send(bus=self.bus, **given))}
 
@@ -62,12 +75,21 @@ class SetSend(Command):
         if "muted" in given:
             words.append("muted" if self.muted else "unmuted")
         if "azimuth_deg" in given:
-            words.append("where the track stands" if self.azimuth_deg is None else f"at {self.azimuth_deg:g}°")
-        return f"{names(mix, self.strips)} to {bus_of(mix, self.bus).name} {', '.join(words)}".strip()
+            words.append(
+                "where the track stands"
+                if self.azimuth_deg is None
+                else f"at {self.azimuth_deg:g}°"
+            )
+        return (
+            f"{names(mix, self.strips)} to {bus_of(mix, self.bus).name} {', '.join(words)}".strip()
+        )
 
     def _given(self) -> dict[str, Any]:
-        return {name: getattr(self, name) for name in ("level_db", "tap", "muted", "azimuth_deg")
-                if name in self.model_fields_set}  # fmt: skip
+        return {
+            name: getattr(self, name)
+            for name in ("level_db", "tap", "muted", "azimuth_deg")
+            if name in self.model_fields_set
+        }
 
 
 class RemoveSend(Command):
@@ -78,9 +100,13 @@ class RemoveSend(Command):
     bus: Identifier
 
     def apply(self, mix: Mix) -> Mix:
-        mix = changed(mix, self.strips, lambda s: {"sends": tuple(x for x in s.sends if x.bus != self.bus)})
+        mix = changed(
+            mix, self.strips, lambda s: {"sends": tuple(x for x in s.sends if x.bus != self.bus)}
+        )
         gone = {f"{strip_id}/sends/{self.bus}/level_db" for strip_id in self.strips}
-        return mix.model_copy(update={"automation": tuple(a for a in mix.automation if a.target not in gone)})
+        return mix.model_copy(
+            update={"automation": tuple(a for a in mix.automation if a.target not in gone)}
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"{names(mix, self.strips)} no longer sends to {bus_of(mix, self.bus).name}"
@@ -95,7 +121,9 @@ class SetLayout(Command):
 
     def apply(self, mix: Mix) -> Mix:
         if not isinstance(strip_of(mix, self.strip), Bus):
-            raise InputError("A track is as wide as its recording; only a bus can be made wider or narrower.")
+            raise InputError(
+                "A track is as wide as its recording; only a bus can be made wider or narrower."
+            )
         width = bus_format(self.layout)
         return changed(mix, [self.strip], lambda bus: {"layout": width.name})
 

@@ -1,4 +1,7 @@
-"""What a mix consists of: tracks, clips, buses, groups, prints, targets; and what they are called."""
+"""What a mix consists of: tracks, clips, buses, groups, prints, targets.
+
+And what they are called.
+"""
 
 from pathlib import Path
 from typing import Any, Literal
@@ -8,7 +11,15 @@ from pydantic import Field
 from metaphon.core.document.lanes import lanes_of
 from metaphon.core.document.mix import Bus, Clip, Group, Identifier, Mix, Placement, Strip, Track
 from metaphon.core.document.targets import bus_format, target_named
-from metaphon.core.edits.command import Command, Strips, changed, first_free, free_id, names, strip_of
+from metaphon.core.edits.command import (
+    Command,
+    Strips,
+    changed,
+    first_free,
+    free_id,
+    names,
+    strip_of,
+)
 from metaphon.core.errors import InputError, Vanished
 from metaphon.core.process.registry import KINDS
 
@@ -59,11 +70,15 @@ class AddTrack(Command):
     mode: Literal["bed", "object", "scene", "none"] = "bed"
 
     def apply(self, mix: Mix) -> Mix:
-        name = first_free(self.name.strip()[:110] or "Track", {strip.name for strip in mix.strips}, " {}")
+        name = first_free(
+            self.name.strip()[:110] or "Track", {strip.name for strip in mix.strips}, " {}"
+        )
         track = Track(
-            id=free_id(mix, name, "track"), name=name, clips=(Clip(file=self.file, start_s=self.start_s),),
+            id=free_id(mix, name, "track"),
+            name=name,
+            clips=(Clip(file=self.file, start_s=self.start_s),),
             placement=Placement(mode=self.mode),
-        )  # fmt: skip
+        )
         return mix.model_copy(update={"tracks": (*mix.tracks, track)})
 
     def describe(self, mix: Mix) -> str:
@@ -81,10 +96,12 @@ class AddBus(Command):
     def apply(self, mix: Mix) -> Mix:
         width, name = bus_format(self.layout), self._name()
         bus = Bus(
-            id=free_id(mix, name, "bus"), name=name, layout=width.name,
+            id=free_id(mix, name, "bus"),
+            name=name,
+            layout=width.name,
             chain=(KINDS["network_reverb"](),) if self.reverb else (),
             placement=Placement(mode="scene" if width.order else "bed"),
-        )  # fmt: skip
+        )
         return mix.model_copy(update={"buses": (*mix.buses, bus)})
 
     def describe(self, mix: Mix) -> str:
@@ -114,14 +131,18 @@ class RemoveStrip(Command):
             return strip.model_copy(update=update) if update else strip
 
         mix = mix.with_strips(change)
-        return mix.model_copy(update={
-            "tracks": tuple(track for track in mix.tracks if track.id != gone.id),
-            "buses": tuple(bus for bus in mix.buses if bus.id != gone.id),
-            "automation": tuple(
-                lane for lane in mix.automation
-                if not lane.target.startswith(f"{gone.id}/") and not lane.target.endswith(f"/sends/{gone.id}/level_db")
-            ),
-        })  # fmt: skip
+        return mix.model_copy(
+            update={
+                "tracks": tuple(track for track in mix.tracks if track.id != gone.id),
+                "buses": tuple(bus for bus in mix.buses if bus.id != gone.id),
+                "automation": tuple(
+                    lane
+                    for lane in mix.automation
+                    if not lane.target.startswith(f"{gone.id}/")
+                    and not lane.target.endswith(f"/sends/{gone.id}/level_db")
+                ),
+            }
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"Removed {strip_of(mix, self.strip).name}"
@@ -187,7 +208,10 @@ class RemoveClip(Command):
 
 
 class SetGroup(Command):
-    """Put strips into a group of this name, made where there is none; an empty name takes them out."""
+    """Put strips into a group of this name, made where there is none.
+
+    An empty name takes them out.
+    """
 
     kind: Literal["group"] = "group"
     strips: Strips
@@ -195,10 +219,16 @@ class SetGroup(Command):
 
     def apply(self, mix: Mix) -> Mix:
         name = self.name.strip()
-        groups, group = list(mix.groups), next((g for g in mix.groups if g.name == name), None) if name else None
+        groups, group = (
+            list(mix.groups),
+            next((g for g in mix.groups if g.name == name), None) if name else None,
+        )
         if name and group is None:
             taken = {g.id for g in groups}
-            group = Group(id=next(f"group{n}" for n in range(1, len(taken) + 2) if f"group{n}" not in taken), name=name)
+            group = Group(
+                id=next(f"group{n}" for n in range(1, len(taken) + 2) if f"group{n}" not in taken),
+                name=name,
+            )
             groups.append(group)
         mix = changed(mix, self.strips, lambda strip: {"group": group.id if group else None})
         used = {strip.group for strip in mix.strips}
@@ -206,7 +236,11 @@ class SetGroup(Command):
 
     def describe(self, mix: Mix) -> str:
         told = names(mix, self.strips)
-        return f"{told} in the group {self.name.strip()}" if self.name.strip() else f"{told} in no group"
+        return (
+            f"{told} in the group {self.name.strip()}"
+            if self.name.strip()
+            else f"{told} in no group"
+        )
 
 
 class SetGroupMoves(Command):
@@ -219,12 +253,22 @@ class SetGroupMoves(Command):
 
     def apply(self, mix: Mix) -> Mix:
         self._group(mix)
-        groups = (g.model_copy(update={self.moves: self.value}) if g.id == self.group else g for g in mix.groups)
+        groups = (
+            g.model_copy(update={self.moves: self.value}) if g.id == self.group else g
+            for g in mix.groups
+        )
         return mix.model_copy(update={"groups": tuple(groups)})
 
     def describe(self, mix: Mix) -> str:
-        words = {"moves_gain": "gains", "moves_mute": "mutes and solos", "moves_position": "positions"}[self.moves]
-        return f"{self._group(mix).name} {'moves' if self.value else 'no longer moves'} {words} together"
+        words = {
+            "moves_gain": "gains",
+            "moves_mute": "mutes and solos",
+            "moves_position": "positions",
+        }[self.moves]
+        return (
+            f"{self._group(mix).name} {'moves' if self.value else 'no longer moves'} "
+            f"{words} together"
+        )
 
     def _group(self, mix: Mix) -> Group:
         found = next((group for group in mix.groups if group.id == self.group), None)
@@ -234,7 +278,9 @@ class SetGroupMoves(Command):
 
 
 class AddPrint(Command):
-    """Set a rendered file on a new track with the strip's sends, feed, placement, automation and group.
+    """Set a rendered file on a new track with the strip's sends, feed, placement.
+
+    Automation and group.
 
     With `rest` the strip goes to rest.
     """
@@ -251,25 +297,45 @@ class AddPrint(Command):
         take = next_take(mix, strip)
         name = f"{original.name[:100]} print {take}"
         # the strip's chain is in the file now, so a send taken before it is taken after it
-        sends = tuple(s.model_copy(update={"tap": "pre"}) if s.tap == "strip" else s for s in strip.sends)
+        sends = tuple(
+            s.model_copy(update={"tap": "pre"}) if s.tap == "strip" else s for s in strip.sends
+        )
         shared = {
-            n: getattr(strip, n) for n in Strip.model_fields if n not in ("id", "name", "chain", "resting", "sends")
+            n: getattr(strip, n)
+            for n in Strip.model_fields
+            if n not in ("id", "name", "chain", "resting", "sends")
         }
         track = Track(
-            **shared, id=free_id(mix, name, "track"), name=name, sends=sends, print_of=original.id, take=take,
+            **shared,
+            id=free_id(mix, name, "track"),
+            name=name,
+            sends=sends,
+            print_of=original.id,
+            take=take,
             clips=(Clip(file=self.file, start_s=self.start_s),),
-        )  # fmt: skip
+        )
         lanes = [
             lane.model_copy(update={"target": f"{track.id}/{path}"})
             for path, lane in lanes_of(mix, strip.id).items()
             if not path.startswith("chain/")
         ]
-        place = next((i for i, one in enumerate(mix.tracks) if one.id == strip.id), len(mix.tracks) - 1) + 1
-        mix = mix.model_copy(update={
-            "tracks": (*mix.tracks[:place], track, *mix.tracks[place:]),
-            "automation": tuple(sorted((*mix.automation, *lanes), key=lambda lane: lane.target)),
-        })  # fmt: skip
-        return changed(mix, [strip.id], lambda s: {"resting": True, "soloed": False}) if self.rest else mix
+        place = (
+            next((i for i, one in enumerate(mix.tracks) if one.id == strip.id), len(mix.tracks) - 1)
+            + 1
+        )
+        mix = mix.model_copy(
+            update={
+                "tracks": (*mix.tracks[:place], track, *mix.tracks[place:]),
+                "automation": tuple(
+                    sorted((*mix.automation, *lanes), key=lambda lane: lane.target)
+                ),
+            }
+        )
+        return (
+            changed(mix, [strip.id], lambda s: {"resting": True, "soloed": False})
+            if self.rest
+            else mix
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"Printed {strip_of(mix, self.strip).name}"
@@ -288,7 +354,10 @@ def next_take(mix: Mix, strip: Strip) -> int:
 
 
 class Wake(Command):
-    """Wake a strip and rest what stands in for it: its prints, or for a print its original and other takes."""
+    """Wake a strip and rest what stands in for it.
+
+    Its prints, or for a print its original and other takes.
+    """
 
     kind: Literal["wake"] = "wake"
     strip: Identifier
@@ -312,7 +381,9 @@ class AddTarget(Command):
 
     def apply(self, mix: Mix) -> Mix:
         name = target_named(self.name).name
-        return mix if name in mix.targets else mix.model_copy(update={"targets": (*mix.targets, name)})
+        return (
+            mix if name in mix.targets else mix.model_copy(update={"targets": (*mix.targets, name)})
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"Added the target {target_named(self.name).title}"
@@ -325,7 +396,9 @@ class RemoveTarget(Command):
     name: str = Field(max_length=1500)
 
     def apply(self, mix: Mix) -> Mix:
-        return mix.model_copy(update={"targets": tuple(name for name in mix.targets if name != self.name)})
+        return mix.model_copy(
+            update={"targets": tuple(name for name in mix.targets if name != self.name)}
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"Took out the target {target_named(self.name).title}"

@@ -36,7 +36,8 @@ def read_value(part: BaseModel, name: str, given: Any, rate_hz: int) -> Any:
     name : str
         The field.
     given : bool, number, str or None
-        A value as it is, or as people type it: "-3,5 dB", "-inf", "48 smp", "on", a word of a choice.
+        A value as it is, or as people type it: "-3,5 dB", "-inf", "48 smp", "on", a word of a
+        choice.
     rate_hz : int
         The sample rate of the mix, for delays typed in samples.
 
@@ -86,7 +87,10 @@ def _switch(label: str, given: Any) -> bool:
 
 
 def read_number(given: Any, label: str, low: float, high: float, unit: str = "") -> float:
-    """Read a number, or "-3,5 dB", "−3.5" or "-inf", within a range. Raises InputError in one sentence."""
+    """Read a number, or "-3,5 dB", "−3.5" or "-inf", within a range.
+
+    Raises InputError in one sentence.
+    """
     shown = str(given).strip()[:30]
     if isinstance(given, bool) or given is None:
         raise InputError(f"{label} is a number{f' in {unit}' if unit else ''}.")
@@ -97,15 +101,22 @@ def read_number(given: Any, label: str, low: float, high: float, unit: str = "")
         try:
             given = float(cleaned)
         except ValueError:
-            raise InputError(f"{label} is a number{f' in {unit}' if unit else ''}, not {shown!r}.") from None
+            raise InputError(
+                f"{label} is a number{f' in {unit}' if unit else ''}, not {shown!r}."
+            ) from None
     number = float(given)
     if not math.isfinite(number) or not low <= number <= high:
-        raise OutOfRange(f"{label} may be {low:g} to {high:g}{f' {unit}' if unit else ''}; {shown} is outside.")
+        raise OutOfRange(
+            f"{label} may be {low:g} to {high:g}{f' {unit}' if unit else ''}; {shown} is outside."
+        )
     return number
 
 
 def _in_ms(text: str, rate_hz: int) -> str:
-    """A delay typed in samples (smp), centimetres (cm) or metres (m), as a number of ms; any other text as it is."""
+    """A delay typed in samples (smp), centimetres (cm) or metres (m), as a number of ms.
+
+    Any other text as it is.
+    """
     match = re.fullmatch(r"\s*([-+−]?[\d.,]+)\s*(smp|samples?|cm|m)\s*", text, re.IGNORECASE)
     if match is None:
         return text

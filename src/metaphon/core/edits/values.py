@@ -6,7 +6,14 @@ import numpy as np
 from pydantic import Field
 
 from metaphon.core.document.mix import Mix, Send, Strip
-from metaphon.core.document.positions import FORMS, Coordinates, in_form, in_own_form, place_lanes, positions
+from metaphon.core.document.positions import (
+    FORMS,
+    Coordinates,
+    in_form,
+    in_own_form,
+    place_lanes,
+    positions,
+)
 from metaphon.core.document.value_paths import field_at, parsed, range_of_field, with_value_at
 from metaphon.core.edits.chain_places import basics_place, with_basics
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
@@ -16,21 +23,41 @@ from metaphon.core.process.registry import KINDS
 from metaphon.core.spatial.directions import wrap_azimuth
 
 Value = bool | float | str | None
-_GIVEN = Field(description="A number, a word, on or off; also as people type it: '-3,5 dB', '48 smp', '-inf'.")
+_GIVEN = Field(
+    description="A number, a word, on or off; also as people type it: '-3,5 dB', '48 smp', '-inf'."
+)
 _PATH = Field(
-    min_length=1, max_length=200,
-    description="What is set: gain_db, muted, placement/azimuth_deg, sends/BUS/level_db, clips/0/start_s, "
+    min_length=1,
+    max_length=200,
+    description="What is set: gain_db, muted, placement/azimuth_deg, sends/BUS/level_db, "
+    "clips/0/start_s, "
     "chain/0/width, chain/0/bands/1/gain_db; basics/width is that of the first basics at work.",
-)  # fmt: skip
+)
 _SILENT_DB = -120.0
-POSITION: dict[str, Coordinates] = {name: form for form, found in FORMS.items() for name in found[:3]}
+POSITION: dict[str, Coordinates] = {
+    name: form for form, found in FORMS.items() for name in found[:3]
+}
 _SIZE: dict[str, Coordinates] = {name: form for form, found in FORMS.items() for name in found[3:]}
 # what a group moves together, by the setting that says so
 _GROUPED = {
-    "gain_db": "moves_gain", "muted": "moves_mute", "soloed": "moves_mute",
+    "gain_db": "moves_gain",
+    "muted": "moves_mute",
+    "soloed": "moves_mute",
     **{f"placement/{name}": "moves_position" for name in (*POSITION, "extent_deg")},
-}  # fmt: skip
-_APART = ("id", "name", "group", "output", "layout", "kind", "mode", "coordinates", "reference", "file", "bus")
+}
+_APART = (
+    "id",
+    "name",
+    "group",
+    "output",
+    "layout",
+    "kind",
+    "mode",
+    "coordinates",
+    "reference",
+    "file",
+    "bus",
+)
 _SWITCHED = {
     "muted": ("Muted", "Unmuted"),
     "soloed": ("Soloed", "Unsoloed"),
@@ -43,15 +70,17 @@ _SWITCHED = {
 class SetValue(Command):
     """Set one value of a strip, and of those chosen with it or in its group.
 
-    Gains and positions keep their differences: the first strip gets the value, the others move as far. Everything
-    else becomes alike.
+    Gains and positions keep their differences: the first strip gets the value, the others move as
+    far. Everything else becomes alike.
     """
 
     kind: Literal["set"] = "set"
     strips: Strips
     path: str = _PATH
     value: Value = _GIVEN
-    with_group: bool = Field(False, description="Reach the strip's group too, where it moves this together.")
+    with_group: bool = Field(
+        False, description="Reach the strip's group too, where it moves this together."
+    )
 
     def apply(self, mix: Mix) -> Mix:
         reached = self._reached(mix)
@@ -91,9 +120,16 @@ class SetValue(Command):
         first = strip_of(mix, self.strips[0])
         moves = _GROUPED.get(self.path)
         group = next((group for group in mix.groups if group.id == first.group), None)
-        if len(self.strips) > 1 or not self.with_group or group is None or not (moves and getattr(group, moves)):
+        if (
+            len(self.strips) > 1
+            or not self.with_group
+            or group is None
+            or not (moves and getattr(group, moves))
+        ):
             return self.strips
-        others = [s.id for s in mix.strips if s.group == group.id and not s.resting and s.id != first.id]
+        others = [
+            s.id for s in mix.strips if s.group == group.id and not s.resting and s.id != first.id
+        ]
         return (first.id, *others)
 
     def _field(self, mix: Mix) -> tuple[Any, str]:
@@ -133,13 +169,18 @@ class SetValue(Command):
         first, *others = reached
         step, turns = value - held[first], self.path == "placement/azimuth_deg"
         if others and not turns:
-            # nobody is pushed past an end, so that differences are kept; what is silent stays silent
+            # nobody is pushed past an end, so that differences are kept; what is silent stays
+            # silent
             part, name = self._field(mix)
             low, high = range_of_field(type(part).model_fields[name]) or (value, value)
             moving = [v for v in held.values() if not (self.path == "gain_db" and v <= low)]
             step = min(max(step, low - min(moving, default=low)), high - max(moving, default=high))
         for strip_id in reached:
-            wanted = value if not others or (strip_id == first and turns) else round(held[strip_id] + step, 6)
+            wanted = (
+                value
+                if not others or (strip_id == first and turns)
+                else round(held[strip_id] + step, 6)
+            )
             if self.path == "gain_db":
                 if strip_id == first or held[strip_id] > _SILENT_DB:
                     mix = changed(mix, [strip_id], lambda strip, gain=wanted: {"gain_db": gain})  # type: ignore[misc]
@@ -160,7 +201,9 @@ def position_of(strip: Strip) -> dict[str, float]:
         if place.mode == "object":
             values = in_form(own, place.coordinates, form, place.reference)[:, 0]
         else:
-            values = positions(place.model_copy(update={"coordinates": form}), {}, np.zeros(1))[:, 0]
+            values = positions(place.model_copy(update={"coordinates": form}), {}, np.zeros(1))[
+                :, 0
+            ]
         found |= {name: round(float(value), 4) for name, value in zip(fields, values, strict=True)}
     return found
 
@@ -202,11 +245,16 @@ def refuse_fixed(mix: Mix, strip: Strip, name: str) -> None:
         raise InputError(f"{strip.name} is locked; unlock it first.")
     lanes = set(place_lanes(mix, strip.id))
     if name in lanes or (name in POSITION and lanes & set(FORMS[strip.placement.coordinates][:3])):
-        raise InputError(f"{strip.name} moves by automation; turn or mirror it, or take its lane away first.")
+        raise InputError(
+            f"{strip.name} moves by automation; turn or mirror it, or take its lane away first."
+        )
 
 
 class Toggle(Command):
-    """Put something into a list of settings, or take it out: a zone, a channel. The others become like the first."""
+    """Put something into a list of settings, or take it out: a zone, a channel.
+
+    The others become like the first.
+    """
 
     kind: Literal["toggle"] = "toggle"
     strips: Strips
@@ -248,10 +296,18 @@ class ShiftGain(Command):
     by_db: float = Field(ge=-60.0, le=60.0, json_schema_extra={"unit": "dB"})
 
     def apply(self, mix: Mix) -> Mix:
-        loud = [s for s in (strip_of(mix, strip_id) for strip_id in self.strips) if s.gain_db > _SILENT_DB]
+        loud = [
+            s
+            for s in (strip_of(mix, strip_id) for strip_id in self.strips)
+            if s.gain_db > _SILENT_DB
+        ]
         low, high = range_of_field(Strip.model_fields["gain_db"]) or (0.0, 0.0)
         step = min(self.by_db, high - max((s.gain_db for s in loud), default=0.0))
-        return changed(mix, [s.id for s in loud], lambda strip: {"gain_db": max(round(strip.gain_db + step, 6), low)})
+        return changed(
+            mix,
+            [s.id for s in loud],
+            lambda strip: {"gain_db": max(round(strip.gain_db + step, 6), low)},
+        )
 
     def describe(self, mix: Mix) -> str:
         return f"{names(mix, self.strips)}: gain {self.by_db:+.1f} dB"

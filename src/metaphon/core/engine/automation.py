@@ -1,10 +1,13 @@
-"""Values over time, on one grid: exact at its points, straight in between, whatever the block size."""
+"""Values over time, on one grid.
+
+Exact at its points, straight in between, whatever the block size.
+"""
 
 from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import count
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 import numba
 import numpy as np
@@ -13,7 +16,7 @@ from numpy.typing import NDArray
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, values_at
 from metaphon.core.document.mix import Automation
-from metaphon.core.process.processor import Block
+from metaphon.core.dsp.block import Block
 
 GRID_FRAMES = 1024
 RAMP = (np.arange(GRID_FRAMES, dtype=np.float32) / GRID_FRAMES).astype(np.float32)
@@ -21,7 +24,10 @@ RAMP = (np.arange(GRID_FRAMES, dtype=np.float32) / GRID_FRAMES).astype(np.float3
 
 @dataclass(frozen=True)
 class Curve:
-    """One parameter over time; constant where it is not automated. Angles that turn go the shorter way."""
+    """One parameter over time; constant where it is not automated.
+
+    Angles that turn go the shorter way.
+    """
 
     points: Breakpoints
     turns: bool = False
@@ -54,8 +60,8 @@ class Curve:
 class Gains:
     """A matrix of gains, (outputs, inputs), that may move in time.
 
-    `at` gives (times, outputs, inputs); between grid points the gains run in straight lines, sample by
-    sample, so nothing clicks. `key` tells two of them apart.
+    `at` gives (times, outputs, inputs); between grid points the gains run in straight lines, sample
+    by sample, so nothing clicks. `key` tells two of them apart.
     """
 
     at: Callable[[NDArray[np.float64]], NDArray[np.float64]] = field(compare=False)
@@ -64,8 +70,11 @@ class Gains:
 
     @classmethod
     def fixed(cls, matrix: NDArray[np.float64]) -> "Gains":
+        """Gains that never change."""
         key = (matrix.shape, matrix.tobytes())
-        return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False, key)
+        return cls(
+            lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False, key
+        )
 
 
 T = TypeVar("T", bound=np.generic)
@@ -74,12 +83,16 @@ _turns = count()
 
 
 class Ahead(Generic[T]):
-    """Values every so many frames, worked out for several blocks at once: asking costs more than answering.
+    """Values every so many frames, worked out for several blocks at once.
+
+    Asking costs more than answering.
 
     Each begins with another number of blocks, so that not all of many ask again in the same one.
     """
 
-    def __init__(self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int, step: int = GRID_FRAMES) -> None:
+    def __init__(
+        self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int, step: int = GRID_FRAMES
+    ) -> None:
         self._at = at
         self._rate_hz = rate_hz
         self._step = step
@@ -88,12 +101,17 @@ class Ahead(Generic[T]):
         self._held: NDArray[T] | None = None
 
     def get(self, first: int, frames: int) -> NDArray[T]:
-        """The values at the points of a block that begins on one, its end included; time is the first axis."""
+        """The values at the points of a block that begins on one, its end included.
+
+        Time is the first axis.
+        """
         steps = frames // self._step
         place = (first - self._first) // self._step
         if self._held is None or not 0 <= place <= len(self._held) - 1 - steps:
             self._first, place = first, 0
-            self._held = self._at(grid_times(first, frames * self._blocks, self._rate_hz, self._step))
+            self._held = self._at(
+                grid_times(first, frames * self._blocks, self._rate_hz, self._step)
+            )
             self._blocks = _BLOCKS_AHEAD
         return self._held[place : place + steps + 1]
 
@@ -106,9 +124,13 @@ class Mixer:
         self._ahead = Ahead(lambda times_s: gains.at(times_s).astype(np.float32), rate_hz)
 
     def apply(self, block: Block, first: int) -> Block:
-        """Mix (inputs, frames) into (outputs, frames), where `first` is the block's place in the mix."""
+        """Mix (inputs, frames) into (outputs, frames).
+
+        Where `first` is the block's place in the mix.
+        """
         if self._fixed is not None:
-            return self._fixed @ block
+            result: Block = self._fixed @ block
+            return result
         matrices = self._ahead.get(first, block.shape[1])
         out = np.zeros((matrices.shape[1], block.shape[1]), dtype=np.float32)
         _add_moving(out, np.ascontiguousarray(block), matrices, RAMP)
@@ -119,12 +141,17 @@ class Mixer:
         if self._fixed is not None:
             out += self._fixed @ block
         else:
-            _add_moving(out, np.ascontiguousarray(block), self._ahead.get(first, block.shape[1]), RAMP)
+            _add_moving(
+                out, np.ascontiguousarray(block), self._ahead.get(first, block.shape[1]), RAMP
+            )
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _add_moving(out, block, matrices, ramp):  # type: ignore[no-untyped-def]
-    """Gains in straight lines from one matrix, (outputs, inputs), to the next; most are 0, as few loudspeakers play."""
+    """Gains in straight lines from one matrix, (outputs, inputs), to the next.
+
+    Most are 0, as few loudspeakers play.
+    """
     for step in range(len(matrices) - 1):
         here = slice(step * len(ramp), (step + 1) * len(ramp))
         for output in range(len(out)):
@@ -147,23 +174,32 @@ class Fader:
         self._fixed = None if level_db.moves else np.float32(amplitude(level_db.at(np.zeros(1)))[0])
 
     def apply(self, block: Block, first: int) -> Block:
+        """Apply it to a block that begins at a frame of the mix."""
         if self._fixed is not None:
             return block * self._fixed
-        gains = amplitude(self._level.at(grid_times(first, block.shape[1], self._rate_hz))).astype(np.float32)
-        return block * line(gains)
+        gains = amplitude(self._level.at(grid_times(first, block.shape[1], self._rate_hz))).astype(
+            np.float32
+        )
+        result: Block = block * line(gains)
+        return result
 
 
-def line(values: NDArray, kind: type = np.float32) -> NDArray:
+def line(values: NDArray[Any], kind: type = np.float32) -> NDArray[Any]:
     """From values at grid points to one a frame, straight in between."""
-    along: NDArray = RAMP.astype(kind)
-    return (values[:-1, None] + (values[1:] - values[:-1])[:, None] * along).reshape(-1).astype(kind)
+    along: NDArray[Any] = RAMP.astype(kind)
+    result: NDArray[Any] = (
+        (values[:-1, None] + (values[1:] - values[:-1])[:, None] * along).reshape(-1).astype(kind)
+    )
+    return result
 
 
 def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
-    """dB as a gain; -120 dB and below is silence."""
+    """DB as a gain; -120 dB and below is silence."""
     return np.where(level_db <= -120.0, 0.0, 10.0 ** (level_db / 20.0))
 
 
-def grid_times(first: int, frames: int, rate_hz: int, step: int = GRID_FRAMES) -> NDArray[np.float64]:
+def grid_times(
+    first: int, frames: int, rate_hz: int, step: int = GRID_FRAMES
+) -> NDArray[np.float64]:
     """The times of the grid points of a block, its end included."""
     return (first + np.arange(frames // step + 1) * step) / rate_hz

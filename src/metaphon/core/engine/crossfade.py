@@ -1,24 +1,30 @@
-"""Changing what works on a sound while it passes: the new takes the input over, the old rings out. Nothing clicks."""
+"""Changing what works on a sound while it passes: the new takes the input over, the old rings out.
+
+Nothing clicks.
+"""
 
 from collections.abc import Sequence
 from typing import Generic, Protocol, TypeVar
 
 import numpy as np
 
+from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import GRID_FRAMES
-from metaphon.core.process.processor import Block, Running
+from metaphon.core.process.processor import Running
 
 
 class Working(Protocol):
     """A processor at work, which may need to know its place in the mix."""
 
-    def process(self, block: Block, *place: int) -> Block: ...
+    def process(self, block: Block, *place: int) -> Block:
+        """Take and give one block."""
 
 
 class Placed(Protocol):
     """What works on a block by its place in the mix, with a memory of what went before."""
 
-    def process(self, block: Block, at: int) -> Block: ...
+    def process(self, block: Block, at: int) -> Block:
+        """Take and give one block."""
 
 
 R = TypeVar("R", bound=Running | Working | Placed)
@@ -28,7 +34,10 @@ _QUIET = 1e-6  # -120 dBFS
 
 
 def fade_in(frames: int) -> Block:
-    """A straight line from just above 0 to 1, over a grid step at most: soon heard, and no click."""
+    """A straight line from just above 0 to 1, over a grid step at most.
+
+    Soon heard, and no click.
+    """
     length = min(frames, GRID_FRAMES)
     return np.minimum(np.arange(1, frames + 1, dtype=np.float32) / length, 1.0).astype(np.float32)
 
@@ -36,8 +45,9 @@ def fade_in(frames: int) -> Block:
 class Crossfade(Generic[R]):
     """Something at work that may be replaced.
 
-    In the block after `replace` the input passes from the old to the new in a straight line; the old is then
-    fed silence until its tail is over. Every processor is linear, so the sum has no step in it.
+    In the block after `replace` the input passes from the old to the new in a straight line; the
+    old is then fed silence until its tail is over. Every processor is linear, so the sum has no
+    step in it.
     """
 
     def __init__(self, running: R) -> None:
@@ -50,7 +60,10 @@ class Crossfade(Generic[R]):
         self._next = (running, tail_frames)
 
     def process(self, block: Block, *place: int) -> Block:
-        """Take and give (channels, frames); `place` is handed on to what works by its place in the mix."""
+        """Take and give (channels, frames).
+
+        `place` is handed on to what works by its place in the mix.
+        """
         if self._next is None and not self._ringing:
             return self.now.process(block, *place)
         frames = block.shape[1]
@@ -88,20 +101,26 @@ class Crossfade(Generic[R]):
 class Memoryless(Protocol):
     """What works on a block by its place in the mix alone."""
 
-    def apply(self, block: Block, first: int) -> Block: ...
+    def apply(self, block: Block, first: int) -> Block:
+        """Apply it to a block that begins at a frame of the mix."""
 
 
 class Passing:
-    """Something without memory that may be replaced: in the next block one passes into the other."""
+    """Something without memory that may be replaced.
+
+    In the next block one passes into the other.
+    """
 
     def __init__(self, now: Memoryless) -> None:
         self._now = now
         self._next: Memoryless | None = None
 
     def to(self, following: Memoryless) -> None:
+        """Let another take over in the next block."""
         self._next = following
 
     def apply(self, block: Block, first: int) -> Block:
+        """Apply it to a block that begins at a frame of the mix."""
         out = self._now.apply(block, first)
         if self._next is not None:
             self._now, self._next = self._next, None
@@ -116,6 +135,7 @@ class Series(Generic[R]):
         self.parts = parts
 
     def process(self, block: Block, *place: int) -> Block:
+        """Take and give one block."""
         for part in self.parts:
             block = part.process(block, *place)
         return block

@@ -17,7 +17,10 @@ _STEREO = LAYOUTS["0+2+0"]
 
 
 def fold_down(target: Target) -> NDArray[np.float64]:
-    """The gains, (2, channels), to a stereo pair: loudspeakers by ITU-R BS.775-4, scenes decoded, two ears as they are."""
+    """The gains, (2, channels), to a stereo pair.
+
+    Loudspeakers by ITU-R BS.775-4, scenes decoded, two ears as they are.
+    """
     if target.layout:
         return conversion(target.layout.name, _STEREO.name)
     if target.order is None:

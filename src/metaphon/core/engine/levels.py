@@ -4,11 +4,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from metaphon.core.dsp.block import Block
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import BLOCK_FRAMES, StripRun, run_all
 from metaphon.core.measure.correlation import correlation
 from metaphon.core.measure.peaks import decibels
-from metaphon.core.process.processor import Block
 
 LONGEST_S = 120.0
 _SILENCE = 1e-6  # -120 dBFS: quieter blocks do not count, whatever a filter left in them
@@ -16,7 +16,9 @@ _SILENCE = 1e-6  # -120 dBFS: quieter blocks do not count, whatever a filter lef
 
 @dataclass(frozen=True)
 class Level:
-    """Peak and root mean square in dBFS, of the loudest channel while it sounds; correlation of a stereo strip.
+    """Peak and root mean square in dBFS, of the loudest channel while it sounds.
+
+    Correlation of a stereo strip.
 
     None for silence.
     """
@@ -31,7 +33,9 @@ def levels(plan: Plan) -> dict[str, Level]:
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
     meters = [_Meter(strip.channels) for strip in plan.strips]
     try:
-        for at in range(-plan.ahead, min(plan.frames, round(LONGEST_S * plan.rate_hz)), BLOCK_FRAMES):
+        for at in range(
+            -plan.ahead, min(plan.frames, round(LONGEST_S * plan.rate_hz)), BLOCK_FRAMES
+        ):
             run_all(strips, at, BLOCK_FRAMES)
             for strip, meter in zip(strips, meters, strict=True):
                 if strip.given is not None:
@@ -61,5 +65,9 @@ class _Meter:
 
     def finish(self) -> Level:
         rms = decibels(float(np.sqrt(self._power.max() / max(self._frames, 1))))
-        both = correlation(float(self._power[0]), float(self._power[1]), self._cross) if len(self._power) == 2 else None
+        both = (
+            correlation(float(self._power[0]), float(self._power[1]), self._cross)
+            if len(self._power) == 2
+            else None
+        )
         return Level(decibels(self._peak), rms, both)

@@ -1,4 +1,7 @@
-"""Playing a mix while it is being changed: stretches of sound from a moving place, without a click or a gap."""
+"""Playing a mix while it is being changed.
+
+Stretches of sound from a moving place, without a click or a gap.
+"""
 
 import math
 import time
@@ -7,12 +10,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output, StripRun, feeds_of
 from metaphon.core.engine.renderers import Renderer, Signals, renderer_for
-from metaphon.core.process.processor import Block
 
 FADE_FRAMES = 512
 _QUIET = 1e-5  # -100 dBFS: what rings on below this is let go
@@ -29,6 +32,7 @@ class Gate:
     closes: int | None = None
 
     def __call__(self, block: Block, at: int) -> Block:
+        """Open or close a block that begins at a frame of the mix."""
         if self.opens > 0 and at < self.opens + FADE_FRAMES:
             block = block * self._line(at, block.shape[1], self.opens)
         if self.closes is not None and at + block.shape[1] > self.closes:
@@ -58,7 +62,9 @@ class Voice:
         self._next = first - first % GRID_FRAMES
         self._ready = {output: _nothing(output) for output in outputs}
         self._last: tuple[Signals, int, int] = ({}, self._next, 0)
-        for at in range(self._next - plan.ahead, self._next, GRID_FRAMES):  # so that those that work ahead are ahead
+        for at in range(
+            self._next - plan.ahead, self._next, GRID_FRAMES
+        ):  # so that those that work ahead are ahead
             self._run(at, GRID_FRAMES)
         self._drop = first - self._next
 
@@ -79,7 +85,9 @@ class Voice:
                 self._tails[output] = _LiveRenderer(self.plan, output)
                 signals, at, frames = self._last
                 short = self._ready[next(iter(self._ready))].shape[1]
-                again = self._tails[output].process(signals, at, frames) if frames else _nothing(output)
+                again = (
+                    self._tails[output].process(signals, at, frames) if frames else _nothing(output)
+                )
                 self._ready[output] = again[:, again.shape[1] - short :]
         for output in [output for output in self._tails if output not in outputs]:
             del self._tails[output], self._ready[output]
@@ -109,7 +117,8 @@ class Voice:
             parts = self._run(self._next, block)
             self._next += block
             self._ready = {
-                output: np.concatenate([self._ready[output], part], axis=1) for output, part in parts.items()
+                output: np.concatenate([self._ready[output], part], axis=1)
+                for output, part in parts.items()
             }
         taken = {output: ready[:, self._drop : wanted] for output, ready in self._ready.items()}
         self._ready = {output: ready[:, wanted:] for output, ready in self._ready.items()}
@@ -129,17 +138,23 @@ class Voice:
             fed = strip.run(waiting, at, frames)
             if fed is not None:
                 signals[strip.plan.id] = fed
-            self.costs[strip.plan.id] = self.costs.get(strip.plan.id, 0.0) + time.perf_counter() - began
+            self.costs[strip.plan.id] = (
+                self.costs.get(strip.plan.id, 0.0) + time.perf_counter() - began
+            )
         self._last = signals, at, frames
         return {output: tail.process(signals, at, frames) for output, tail in self._tails.items()}
 
     def close(self) -> None:
+        """Let go of files and threads."""
         for strip in self._strips:
             strip.close()
 
 
 class _LiveRenderer:
-    """A tail that passes to another where the feeds change; the old one is fed silence for a block more."""
+    """A tail that passes to another where the feeds change.
+
+    The old one is fed silence for a block more.
+    """
 
     def __init__(self, plan: Plan, output: Output) -> None:
         self._output = output
@@ -163,13 +178,19 @@ class _LiveRenderer:
         up = fade_in(frames)
         rising = {strip: block * up for strip, block in signals.items()}
         falling = {strip: block - rising[strip] for strip, block in signals.items()}
-        out = self._now.process(falling, first, frames) + self._next.process(rising, first, frames) + rest
+        out = (
+            self._now.process(falling, first, frames)
+            + self._next.process(rising, first, frames)
+            + rest
+        )
         self._old, self._now, self._next = self._now, self._next, None
         return out
 
 
 class Player:
-    """Plays one plan after another at one place that moves on, with what the earlier ones leave ringing.
+    """Plays one plan after another at one place that moves on.
+
+    With what the earlier ones leave ringing.
 
     A loop runs from its first frame up to, not including, its last.
     """
@@ -186,6 +207,7 @@ class Player:
 
     @property
     def ended(self) -> bool:
+        """Whether the mix has been played to its end."""
         return self.loop is None and self.at >= self.plan.frames
 
     @property
@@ -205,7 +227,8 @@ class Player:
         """Take an edit in: heard from the next stretch on, with what rang before ringing on."""
         self.plan = plan
         if self._voice and not self._voice.adopt(plan):
-            # not before what was read already, nor so early that what works ahead would begin in its middle
+            # not before what was read already, nor so early that what works ahead would begin in
+            # its middle
             self._opens = max(self._voice.reached, self.at + plan.ahead)
             self._ring_out(self._opens)
 
@@ -221,13 +244,19 @@ class Player:
         self.at = self._opens = min(max(frame, 0), self.plan.frames)
 
     def take(self, frames: int) -> tuple[int, dict[Output, Block]]:
-        """The place in the mix and the next stretch of each output: so many frames, or fewer where a loop turns."""
+        """The place in the mix and the next stretch of each output.
+
+        So many frames, or fewer where a loop turns.
+        """
         if self.loop and self.at >= self.loop[1]:
             self._ring_out(self.loop[1])
             self.at = self._opens = self.loop[0]
         self._voice = self._voice or Voice(self.plan, self._outputs, self.at, self._opens)
         self._voice.gate.closes = self.loop[1] if self.loop else None
-        first, stop = self.at, min(self.at + frames, self.loop[1]) if self.loop else self.at + frames
+        first, stop = (
+            self.at,
+            min(self.at + frames, self.loop[1]) if self.loop else self.at + frames,
+        )
         count = stop - first
         blocks = {output: block.copy() for output, block in self._voice.take(count).items()}
         for voice in self._ringing:
@@ -244,7 +273,10 @@ class Player:
         return first, blocks
 
     def _ring_out(self, closes: int) -> None:
-        """What sounds now reads no recording from a frame on and rings; what rang before it is faded out."""
+        """What sounds now reads no recording from a frame on and rings.
+
+        What rang before it is faded out.
+        """
         if self._voice is None:
             return
         self._fading += self._ringing
@@ -254,6 +286,7 @@ class Player:
         self._voice = None
 
     def close(self) -> None:
+        """Let go of files and threads."""
         for voice in [*self._ringing, *self._fading, *([self._voice] if self._voice else [])]:
             voice.close()
         self._ringing, self._fading, self._voice = [], [], None

@@ -1,4 +1,7 @@
-"""Where the power of an object comes from at any time: one or many directions or places, and the gains they make."""
+"""Where the power of an object comes from at any time.
+
+One or many directions or places, and the gains they make.
+"""
 
 from dataclasses import dataclass
 
@@ -24,8 +27,8 @@ _OUT_IN_ROOM_DEG = 90.0  # how far aside the middle of a wall is from the front
 class ObjectPosition:
     """All that says where an object is, over time.
 
-    `position` are the six curves of the form its placement uses (`FORMS`); `offsets_deg` the angles of each channel of
-    the source against its middle.
+    `position` are the six curves of the form its placement uses (`FORMS`); `offsets_deg` the angles
+    of each channel of the source against its middle.
     """
 
     placement: Placement
@@ -37,10 +40,14 @@ class ObjectPosition:
 
     @property
     def moves(self) -> bool:
-        return any(c.moves for c in (*self.position, self.pair_deg, self.divergence, self.diffuseness))
+        """Whether it changes in time."""
+        return any(
+            c.moves for c in (*self.position, self.pair_deg, self.divergence, self.diffuseness)
+        )
 
     @property
     def is_diffuse(self) -> bool:
+        """Whether any of it ever loses its direction."""
         return bool(np.any(self.diffuseness.values > 0.0))
 
     def values_at(self, times_s: Array) -> Array:
@@ -48,19 +55,28 @@ class ObjectPosition:
         return np.array([curve.at(times_s) for curve in self.position])
 
     def on_sphere_at(self, times_s: Array) -> Array:
-        """The position as angles, distance and angular size, (6, times), whatever form it is said in."""
+        """The position as angles, distance and angular size, (6, times).
+
+        Whatever form it is said in.
+        """
         place = self.placement
         return in_form(self.values_at(times_s), place.coordinates, "sphere", place.reference)
 
 
 def direct_and_diffuse(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
-    """The gains of what keeps its direction and of what has lost it, (times) each; their squares sum to one."""
+    """The gains of what keeps its direction and of what has lost it, (times) each.
+
+    Their squares sum to one.
+    """
     diffuse = np.clip(where.diffuseness.at(times_s), 0.0, 1.0)
     return np.sqrt(1.0 - diffuse), np.sqrt(diffuse)
 
 
 def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array:
-    """The gains on loudspeakers, (times, channels of the layout, channels of the object); squares sum to one."""
+    """The gains on loudspeakers, (times, channels of the layout, channels of the object).
+
+    Squares sum to one.
+    """
     open_ones = left_open(layout, where.placement.excluded)
     used = layout if open_ones == layout.main else part_of(layout, open_ones)
     if where.placement.coordinates == "cube":
@@ -73,7 +89,8 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
             power /= np.maximum(power.sum(axis=1, keepdims=True), 1e-12)
     gains = np.sqrt(power)
     if used is layout:
-        return gains
+        result: Array = gains
+        return result
     whole = np.zeros((gains.shape[0], layout.channels, gains.shape[2]))
     whole[:, list(open_ones)] = gains
     return whole
@@ -82,15 +99,21 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
 def scene_gains(where: ObjectPosition, order: int, times_s: Array) -> Array:
     """The gains in an ambisonic scene, (times, channels of the scene, channels of the object)."""
     vectors, weights = _directions(where, times_s)
-    return np.einsum("n,tcnk->tkc", weights, encode(*angles_of(vectors), order))
+    result: Array = np.einsum("n,tcnk->tkc", weights, encode(*angles_of(vectors), order))
+    return result
 
 
 def head_directions(where: ObjectPosition, times_s: Array) -> tuple[Vectors, Array]:
-    """Directions (times, channels, count, 3) and the part of the power that comes from each, (count)."""
+    """Directions (times, channels, count, 3) and the part of the power that comes from each.
+
+    (count).
+    """
     return _directions(where, times_s)
 
 
-def _directions(where: ObjectPosition, times_s: Array, snapping: Layout | None = None) -> tuple[Vectors, Array]:
+def _directions(
+    where: ObjectPosition, times_s: Array, snapping: Layout | None = None
+) -> tuple[Vectors, Array]:
     place = where.placement
     azimuth, elevation, distance, width, height, depth = where.on_sphere_at(times_s)
     offsets = np.array(where.offsets_deg)
@@ -108,8 +131,14 @@ def _directions(where: ObjectPosition, times_s: Array, snapping: Layout | None =
     found, parts = [], []
     for turned, weight in zip(aside, weights, strict=True):
         for shell in shells:
-            wide = (seen_from_within(width, shell), seen_from_within(height, shell)) if whole else (width, height)
-            found.append(around(azimuth + turned[:, None], elevation, wide[0][:, None], wide[1][:, None]))
+            wide = (
+                (seen_from_within(width, shell), seen_from_within(height, shell))
+                if whole
+                else (width, height)
+            )
+            found.append(
+                around(azimuth + turned[:, None], elevation, wide[0][:, None], wide[1][:, None])
+            )
             parts.append(np.full(found[-1].shape[2], weight / len(shells) / found[-1].shape[2]))
     return np.concatenate(found, axis=2), np.concatenate(parts)
 
@@ -126,15 +155,22 @@ def _diverged(where: ObjectPosition, times_s: Array) -> tuple[list[Array], Array
     d = float(np.mean(amount)) if not where.divergence.moves else None
     reach = where.placement.divergence_range_deg
     if d is not None:
-        return [still, still + reach, still - reach], np.array([(1.0 - d) / (1.0 + d), d / (1.0 + d), d / (1.0 + d)])
+        return [still, still + reach, still - reach], np.array(
+            [(1.0 - d) / (1.0 + d), d / (1.0 + d), d / (1.0 + d)]
+        )
     # one that moves opens like a fan: the parts are even, their angle grows
     return [still, amount * reach, -amount * reach], np.full(3, 1.0 / 3.0)
 
 
 def _snapped(azimuth: Array, elevation: Array, layout: Layout) -> tuple[Array, Array]:
-    """The direction of the nearest loudspeaker instead of each direction; of two as near, the first."""
+    """The direction of the nearest loudspeaker instead of each direction.
+
+    Of two as near, the first.
+    """
     main = list(layout.main)
-    near = np.argmax(np.round(unit_vectors(azimuth, elevation) @ layout.vectors[main].T, 9), axis=-1)
+    near = np.argmax(
+        np.round(unit_vectors(azimuth, elevation) @ layout.vectors[main].T, 9), axis=-1
+    )
     angles = np.array(layout.angles_deg)[main][near]
     return angles[..., 0], angles[..., 1]
 
@@ -152,7 +188,9 @@ def _in_room(where: ObjectPosition, layout: Layout, times_s: Array) -> tuple[Arr
         middle = middle / np.maximum(np.abs(middle).max(axis=-1, keepdims=True), 1e-9)
     if place.snap:
         stands = cube_positions(layout)[list(layout.main)]
-        near = np.argmin(np.round(np.sum((middle[..., None, :] - stands) ** 2, axis=-1), 9), axis=-1)
+        near = np.argmin(
+            np.round(np.sum((middle[..., None, :] - stands) ** 2, axis=-1), 9), axis=-1
+        )
         middle = stands[near]
     sizes = np.moveaxis(values[3:], 0, -1)[:, None, :] * 2.0
     aside, weights = _diverged(where, times_s)

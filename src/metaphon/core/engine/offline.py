@@ -1,4 +1,7 @@
-"""A mix rendered to files: all targets in one pass, measured as they are written, published when complete."""
+"""A mix rendered to files.
+
+All targets in one pass, measured as they are written, published when complete.
+"""
 
 import re
 import sys
@@ -12,12 +15,12 @@ from typing import Literal
 
 from metaphon.core.document.mix import Bus, Mix
 from metaphon.core.document.targets import target_named
+from metaphon.core.dsp.block import Block
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, Bits
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
-from metaphon.core.process.processor import Block
 
 Stems = Literal["none", "tracks", "buses"]
 _BLOCKS_AHEAD = 4
@@ -49,8 +52,8 @@ class Progress:
 def outputs_of(mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems) -> list[Output]:
     """The results asked for: each target whole, and its stems.
 
-    A stem is what one track, or one bus, itself puts into the programme; the stems of all tracks and all
-    buses together are the mix.
+    A stem is what one track, or one bus, itself puts into the programme; the stems of all tracks
+    and all buses together are the mix.
     """
     if not targets:
         raise InputError("No target is chosen; choose at least one format to render.")
@@ -84,14 +87,20 @@ def render_to_files(
     bits: Bits = "24",
     on_progress: Callable[[Progress], None] = lambda progress: None,
 ) -> tuple[list[Result], float]:
-    """Render, measure and write every output; gives the results and the speed in multiples of real time.
+    """Render, measure and write every output.
 
-    on_progress is called between blocks and may raise Cancelled; then, as after any error, no file is left.
+    Gives the results and the speed in multiples of real time.
+
+    on_progress is called between blocks and may raise Cancelled; then, as after any error, no file
+    is left.
     """
     first = round(span_s[0] * plan.rate_hz)
     last = plan.frames if span_s[1] is None else min(round(span_s[1] * plan.rate_hz), plan.frames)
     if not 0 <= first < last:
-        raise InputError(f"There is nothing to render between these times; the mix is {plan.duration_s:.1f} s long.")
+        raise InputError(
+            "There is nothing to render between these times; the mix is "
+            f"{plan.duration_s:.1f} s long."
+        )
     folder.mkdir(parents=True, exist_ok=True)
     began = time.monotonic()
     with ExitStack() as stack:
@@ -99,7 +108,11 @@ def render_to_files(
         stack.callback(sys.setswitchinterval, sys.getswitchinterval())
         sys.setswitchinterval(0.0005)
         lanes = [
-            stack.enter_context(_Lane(folder / file_name(plan.title, output, container), output, plan, bits, container))
+            stack.enter_context(
+                _Lane(
+                    folder / file_name(plan.title, output, container), output, plan, bits, container
+                )
+            )
             for output in outputs
         ]
         done = first
@@ -108,7 +121,9 @@ def render_to_files(
                 lane.add(block)
             done += blocks[0].shape[1]
             rendered_s = (done - first) / plan.rate_hz
-            on_progress(Progress((done - first) / (last - first), rendered_s / (time.monotonic() - began)))
+            on_progress(
+                Progress((done - first) / (last - first), rendered_s / (time.monotonic() - began))
+            )
         results = [lane.finish() for lane in lanes]
     return results, (last - first) / plan.rate_hz / (time.monotonic() - began)
 
@@ -119,7 +134,9 @@ class _Lane:
     def __init__(self, path: Path, output: Output, plan: Plan, bits: Bits, container: str) -> None:
         self._output = output
         self._writer = AudioWriter(path, output.target.channels, plan.rate_hz, bits, container)
-        self._meter = ProgrammeMeter(output.target.channels, plan.rate_hz, output.target.metering_layout)
+        self._meter = ProgrammeMeter(
+            output.target.channels, plan.rate_hz, output.target.metering_layout
+        )
         self._thread = ThreadPoolExecutor(max_workers=1)
         self._pending: list[Future[None]] = []
 
@@ -136,7 +153,13 @@ class _Lane:
         while self._pending:
             self._pending.pop(0).result()
         figures = self._meter.finish()
-        return Result(self._writer.path, self._output, figures, self._meter.history, self._writer.clipped_samples)
+        return Result(
+            self._writer.path,
+            self._output,
+            figures,
+            self._meter.history,
+            self._writer.clipped_samples,
+        )
 
     def __enter__(self) -> "_Lane":
         return self

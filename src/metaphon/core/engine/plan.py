@@ -1,4 +1,7 @@
-"""A mix made ready: every source found, every strip in order, every gain known. The same plan serves any target."""
+"""A mix made ready: every source found, every strip in order, every gain known.
+
+The same plan serves any target.
+"""
 
 from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
@@ -50,13 +53,17 @@ class BedFeed:
 
 @dataclass(frozen=True)
 class ObjectFeed:
-    """Sound that enters the programme from a place, each channel offset by its own loudspeaker's angles."""
+    """Sound that enters the programme from a place.
+
+    Each channel offset by its own loudspeaker's angles.
+    """
 
     strip: str
     where: ObjectPosition
 
     @property
     def moves(self) -> bool:
+        """Whether it changes in time."""
         return self.where.moves
 
 
@@ -74,11 +81,14 @@ class SceneFeed:
 
     @property
     def moves(self) -> bool:
+        """Whether it changes in time."""
         return self.yaw_deg.moves or self.pitch_deg.moves or self.roll_deg.moves
 
     def rotation_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         """The matrices that turn it, (times, channels, channels)."""
-        angles = np.stack([curve.at(times_s) for curve in (self.yaw_deg, self.pitch_deg, self.roll_deg)], axis=1)
+        angles = np.stack(
+            [curve.at(times_s) for curve in (self.yaw_deg, self.pitch_deg, self.roll_deg)], axis=1
+        )
         return np.stack([scene_rotation(self.order, *np.round(row, 2).tolist()) for row in angles])
 
 
@@ -87,7 +97,9 @@ Feed = BedFeed | ObjectFeed | SceneFeed
 
 @dataclass(frozen=True)
 class Route:
-    """A way from a strip to a bus: where it is taken, its level, how its channels enter, and what it waits.
+    """A way from a strip to a bus.
+
+    Where it is taken, its level, how its channels enter, and what it waits.
 
     `wait` is in frames: sound that gets to the bus by a quicker way than others waits for them.
     """
@@ -101,7 +113,10 @@ class Route:
 
 @dataclass(frozen=True)
 class ChainLane:
-    """A parameter of a processor at work that moves: the number of the processor, the way to the parameter, its values."""
+    """A parameter of a processor at work that moves.
+
+    The number of the processor, the way to the parameter, its values.
+    """
 
     processor: int
     path: LanePath
@@ -112,10 +127,10 @@ class ChainLane:
 class StripPlan:
     """One strip at work.
 
-    A strip works ahead of what is heard, so that the latency of processors, its own and those that follow, is
-    made up for: it takes in what lies `ahead_in` frames later in the mix and gives out what lies `ahead_out`
-    later; `pad` frames of delay fill what the chain's latency leaves of the difference. Both are multiples of
-    the grid, so that values over time stay exact.
+    A strip works ahead of what is heard, so that the latency of processors, its own and those that
+    follow, is made up for: it takes in what lies `ahead_in` frames later in the mix and gives out
+    what lies `ahead_out` later; `pad` frames of delay fill what the chain's latency leaves of the
+    difference. Both are multiples of the grid, so that values over time stay exact.
     """
 
     id: str
@@ -137,15 +152,24 @@ class StripPlan:
         """What must be alike for a strip at work to go on by another plan."""
         ways = tuple((route.bus, route.tap, route.wait) for route in self.routes)
         fed = self.feed is not None, self.away is not None
-        return self.id, self.channels, self.clips, self.ahead_in, self.ahead_out, self.pad, ways, fed
+        return (
+            self.id,
+            self.channels,
+            self.clips,
+            self.ahead_in,
+            self.ahead_out,
+            self.pad,
+            ways,
+            fed,
+        )
 
 
 @dataclass(frozen=True)
 class Plan:
     """All strips that are heard, in working order.
 
-    `frames` is the length with every tail; `longest_tail` lies within it. `latency_samples` is what the
-    slowest way through the processors costs; it is made up for, so nothing comes out late.
+    `frames` is the length with every tail; `longest_tail` lies within it. `latency_samples` is what
+    the slowest way through the processors costs; it is made up for, so nothing comes out late.
     """
 
     title: str
@@ -157,6 +181,7 @@ class Plan:
 
     @cached_property
     def feeds(self) -> tuple[Feed, ...]:
+        """What enters the programme, in working order."""
         return tuple(strip.feed for strip in self.strips if strip.feed)
 
     @cached_property
@@ -166,6 +191,7 @@ class Plan:
 
     @property
     def duration_s(self) -> float:
+        """Its length in seconds."""
         return self.frames / self.rate_hz
 
 
@@ -199,7 +225,10 @@ def length_frames(mix: Mix) -> int:
 
 
 class _Sounding(NamedTuple):
-    """What of a mix is heard, in working order, with its recordings, ways and lanes; and until when, in frames."""
+    """What of a mix is heard, in working order, with its recordings, ways and lanes.
+
+    And until when, in frames.
+    """
 
     strips: list[Strip]
     clips: dict[str, tuple[Placed, ...]]
@@ -216,16 +245,23 @@ def _sounding(mix: Mix) -> _Sounding:
     clips = {track.id: _placed(track, mix.sample_rate_hz) for track in awake}
     end = max((clip.first + clip.frames for placed in clips.values() for clip in placed), default=0)
     if end == 0:
-        raise InputError(f"{mix.title} has no sound yet; bring in a recording and route it to the mix.")
+        raise InputError(
+            f"{mix.title} has no sound yet; bring in a recording and route it to the mix."
+        )
     heard = _heard(order, ways, clips)
     ids = {strip.id for strip in heard}
-    buses = {strip.id: [aim for aim in ways.buses_reached_from(strip.id) if aim in ids] for strip in heard}
+    buses = {
+        strip.id: [aim for aim in ways.buses_reached_from(strip.id) if aim in ids]
+        for strip in heard
+    }
     by_id = {strip.id: strip for strip in mix.strips}
     lanes = {lane_path(lane.target, by_id): lane for lane in mix.automation}
     tails: dict[str, float] = {}
     for strip in heard:
         tails[strip.id] = (
-            tails.get(strip.id, 0.0) + sum(p.tail_s for p in at_work(strip)) + _distance_tail_s(strip, lanes)
+            tails.get(strip.id, 0.0)
+            + sum(p.tail_s for p in at_work(strip))
+            + _distance_tail_s(strip, lanes)
         )
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
@@ -240,14 +276,20 @@ def latency_samples(mix: Mix) -> int:
     """
     ways = open_routes(mix)
     awake = [strip for strip in ordered(mix) if not strip.resting]
-    return _slowest(awake, {strip.id: list(ways.buses_reached_from(strip.id)) for strip in awake}, mix.sample_rate_hz)
+    return _slowest(
+        awake,
+        {strip.id: list(ways.buses_reached_from(strip.id)) for strip in awake},
+        mix.sample_rate_hz,
+    )
 
 
 def _slowest(strips: list[Strip], buses: dict[str, list[str]], rate_hz: int) -> int:
     """The latency of the slowest way through strips in working order, in samples."""
     found: dict[str, int] = {}
     for strip in reversed(strips):
-        found[strip.id] = _own_latency(strip, rate_hz) + max((found[aim] for aim in buses[strip.id]), default=0)
+        found[strip.id] = _own_latency(strip, rate_hz) + max(
+            (found[aim] for aim in buses[strip.id]), default=0
+        )
     return max(found.values(), default=0)
 
 
@@ -260,7 +302,9 @@ def at_work(strip: Strip) -> tuple[Processor, ...]:
     return tuple(processor for processor in strip.chain if not processor.bypassed)
 
 
-def _heard(order: list[Strip], ways: OpenRoutes, clips: dict[str, tuple[Placed, ...]]) -> list[Strip]:
+def _heard(
+    order: list[Strip], ways: OpenRoutes, clips: dict[str, tuple[Placed, ...]]
+) -> list[Strip]:
     """The strips that have sound and whose sound gets somewhere, in working order."""
     sounding = {strip_id for strip_id, placed in clips.items() if placed}
     for strip in order:
@@ -280,11 +324,15 @@ def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
         info = probe(clip.file)
         if info.sample_rate_hz != rate_hz:
             raise InputError(
-                f"{clip.file.name} is at {info.sample_rate_hz} Hz, the mix at {rate_hz}; bring it in first."
+                f"{clip.file.name} is at {info.sample_rate_hz} Hz, the mix at {rate_hz}; "
+                "bring it in first."
             )
         placed.append(Placed(clip.file, round(clip.start_s * rate_hz), info.frames, info.channels))
     if len({clip.channels for clip in placed}) > 1:
-        raise InputError(f"The clips of {track.name} differ in their number of channels; give each its own track.")
+        raise InputError(
+            f"The clips of {track.name} differ in their number of channels; give each "
+            "its own track."
+        )
     return tuple(placed)
 
 
@@ -311,7 +359,9 @@ def _strip(
         where = azimuth if send.azimuth_deg is None else Curve.of(send.azimuth_deg)
         into = _into(strip, channels, formats[send.bus], where, elevation)
         if channels > 1 and send.azimuth_deg is not None:
-            into = Gains.fixed(turned_gains(format_of(strip, channels), formats[send.bus], send.azimuth_deg))
+            into = Gains.fixed(
+                turned_gains(format_of(strip, channels), formats[send.bus], send.azimuth_deg)
+            )
         taken = ahead[strip.id] if send.tap == "strip" else out
         level = curve(send.level_db, "sends", send.bus, "level_db")
         routes.append(Route(send.bus, into, level, send.tap, taken - ahead[send.bus]))
@@ -326,13 +376,27 @@ def _strip(
     fader = curve(strip.gain_db, "gain_db")
     away = distance_effect(feed.where) if isinstance(feed, ObjectFeed) else None
     return StripPlan(
-        strip.id, strip.name, channels, clips, at_work(strip), ahead[strip.id], out, pad,
-        _chain_lanes(strip, lanes), fader, tuple(routes), feed, away,
-    )  # fmt: skip
+        strip.id,
+        strip.name,
+        channels,
+        clips,
+        at_work(strip),
+        ahead[strip.id],
+        out,
+        pad,
+        _chain_lanes(strip, lanes),
+        fader,
+        tuple(routes),
+        feed,
+        away,
+    )
 
 
 def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
-    """What moves of the processors at work. Raises InputError where a parameter would change the latency as it moves."""
+    """What moves of the processors at work.
+
+    Raises InputError where a parameter would change the latency as it moves.
+    """
     found = []
     working = [i for i, processor in enumerate(strip.chain) if not processor.bypassed]
     for (strip_id, path), lane in lanes.items():
@@ -340,10 +404,14 @@ def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
             continue
         processor, rest = strip.chain[int(path[1])], path[2:]
         # latency rises or falls with a parameter, so its ends tell
-        ends = [with_value_at(processor, rest, float(v)) for v in (lane.points.values.min(), lane.points.values.max())]
+        ends = [
+            with_value_at(processor, rest, float(v))
+            for v in (lane.points.values.min(), lane.points.values.max())
+        ]
         if len({end.latency_samples(48000) for end in ends}) > 1:
             raise InputError(
-                f"{processor.title} on {strip.name} would change its latency as it moves; keep the delay later than 0."
+                f"{processor.title} on {strip.name} would change its latency as it moves; "
+                "keep the delay later than 0."
             )
         found.append(ChainLane(working.index(int(path[1])), rest, Curve.of(0.0, lane)))
     return tuple(found)
@@ -374,7 +442,10 @@ def _distance_tail_s(strip: Strip, lanes: Lanes) -> float:
 
 
 def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: Curve) -> Gains:
-    """How a strip enters a bus or bed: mono is panned to where it stands, wider sources are converted."""
+    """How a strip enters a bus or bed.
+
+    Mono is panned to where it stands, wider sources are converted.
+    """
     source = format_of(strip, channels)
 
     def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -404,9 +475,18 @@ def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:
     if placement.mode == "bed":
         bed = target_named(placement.layout)
         assert bed.layout
-        return BedFeed(strip.id, bed.layout, _into(strip, channels, bed, curve("azimuth_deg"), curve("elevation_deg")))
+        return BedFeed(
+            strip.id,
+            bed.layout,
+            _into(strip, channels, bed, curve("azimuth_deg"), curve("elevation_deg")),
+        )
     if own.layout is None:
-        raise InputError(f"{strip.name} is an ambisonic scene, which has no single direction; place it as a scene.")
+        raise InputError(
+            f"{strip.name} is an ambisonic scene, which has no single direction; place "
+            "it as a scene."
+        )
     if any(own.layout.is_lfe):
-        raise InputError(f"{strip.name} has an LFE channel, which has no direction; place it as a bed.")
+        raise InputError(
+            f"{strip.name} has an LFE channel, which has no direction; place it as a bed."
+        )
     return ObjectFeed(strip.id, object_position(strip, own.layout, lanes))

@@ -21,10 +21,12 @@ def print_strip(
     span_s: tuple[float, float | None] = (0.0, None),
     on_progress: Callable[[Progress], None] = lambda progress: None,
 ) -> tuple[Path, float]:
-    """Write what a strip is after its chain and before its fader, in 32-bit float at the mix's rate.
+    """Write what a strip is after its chain and before its fader.
 
-    The file is as wide as the strip, begins at span_s[0] and ends with the last tail; gives its path and the
-    speed in multiples of real time. Raises InputError where there is nothing to print.
+    In 32-bit float at the mix's rate.
+
+    The file is as wide as the strip, begins at span_s[0] and ends with the last tail; gives its
+    path and the speed in multiples of real time. Raises InputError where there is nothing to print.
     """
     strip = next((strip for strip in mix.strips if strip.id == strip_id), None)
     if strip is None:
@@ -45,12 +47,19 @@ def print_strip(
 
 def width_of(strip: Strip) -> Target:
     """The format of a track's recording or of a bus."""
-    return format_of(strip, probe(strip.clips[0].file).channels if isinstance(strip, Track) and strip.clips else 0)
+    return format_of(
+        strip,
+        probe(strip.clips[0].file).channels if isinstance(strip, Track) and strip.clips else 0,
+    )
 
 
 def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
     """The mix with this strip as its only result, as it is before its fader."""
-    place = Placement(mode="scene") if width.layout is None else Placement(mode="bed", layout=width.name)
+    place = (
+        Placement(mode="scene")
+        if width.layout is None
+        else Placement(mode="bed", layout=width.name)
+    )
 
     def one(strip: Any) -> Any:
         if strip.id == strip_id:
@@ -63,7 +72,9 @@ def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
                 "placement": place,
             }
             return strip.model_copy(update={**own, "soloed": False})
-        return strip.model_copy(update={"soloed": False, **({"output": None} if strip.output == PROGRAMME else {})})
+        return strip.model_copy(
+            update={"soloed": False, **({"output": None} if strip.output == PROGRAMME else {})}
+        )
 
     lanes = tuple(lane for lane in mix.automation if lane.target.split("/")[0] != strip_id)
     return mix.with_strips(one).model_copy(update={"automation": lanes})

@@ -1,4 +1,7 @@
-"""From a plan to samples, block by block; no more of the mix is held than one block and what rings on."""
+"""From a plan to samples, block by block.
+
+No more of the mix is held than one block and what rings on.
+"""
 
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -9,6 +12,8 @@ import numpy as np
 
 from metaphon.core.document.targets import Target
 from metaphon.core.document.value_paths import with_value_at
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
 from metaphon.core.engine.crossfade import Crossfade, Passing, Series
 from metaphon.core.engine.distance import DistanceRun
@@ -16,7 +21,7 @@ from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
-from metaphon.core.process.processor import Block, DelayLine, Processor
+from metaphon.core.process.processor import Processor
 
 BLOCK_FRAMES = 16 * GRID_FRAMES
 
@@ -36,10 +41,12 @@ def render(
     last: int | None = None,
     block_frames: int = BLOCK_FRAMES,
 ) -> Iterator[list[Block]]:
-    """Yield blocks, one (channels, frames) array for each output, covering frames [first, last) of the mix.
+    """Yield blocks, one (channels, frames) array for each output, covering frames [first.
 
-    block_frames is a multiple of GRID_FRAMES and changes nothing but speed. A span that does not begin at
-    0 is run up to from far enough before for every tail to have died away by 120 dB.
+    Last) of the mix.
+
+    block_frames is a multiple of GRID_FRAMES and changes nothing but speed. A span that does not
+    begin at 0 is run up to from far enough before for every tail to have died away by 120 dB.
     """
     last = plan.frames if last is None else min(last, plan.frames)
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
@@ -64,7 +71,9 @@ def render(
                     yield [block[:, cut] for block in blocks]
 
 
-def _rendered_block(tails: Sequence[Renderer], signals: dict[str, Block], at: int, frames: int) -> list[Block]:
+def _rendered_block(
+    tails: Sequence[Renderer], signals: dict[str, Block], at: int, frames: int
+) -> list[Block]:
     return [tail.process(signals, at, frames) for tail in tails]
 
 
@@ -89,17 +98,24 @@ def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Blo
 
 
 def _all_numbers(block: Block) -> bool:
-    """Whether every sample is finite; a sum is cheaper than a look at each, and hides no NaN or infinity."""
+    """Whether every sample is finite.
+
+    A sum is cheaper than a look at each, and hides no NaN or infinity.
+    """
     return bool(np.isfinite(block.sum()))
 
 
 class StripRun:
-    """A strip at work, with its memory. `given` is its last block after the fader, None for silence.
+    """A strip at work, with its memory.
+
+    `given` is its last block after the fader, None for silence.
 
     `gate`, where there is one, opens or closes its recordings at a place of the mix.
     """
 
-    def __init__(self, plan: StripPlan, rate_hz: int, gate: Callable[[Block, int], Block] | None = None) -> None:
+    def __init__(
+        self, plan: StripPlan, rate_hz: int, gate: Callable[[Block, int], Block] | None = None
+    ) -> None:
         self.plan = plan
         self.given: Block | None = None
         self._rate_hz = rate_hz
@@ -110,9 +126,11 @@ class StripRun:
         self._fader = Passing(Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
-        self._away = Crossfade(DistanceRun(plan.away, plan.channels, rate_hz)) if plan.away else None
+        self._away = (
+            Crossfade(DistanceRun(plan.away, plan.channels, rate_hz)) if plan.away else None
+        )
 
-    def _start(self, plan: StripPlan) -> Series:
+    def _start(self, plan: StripPlan) -> "Series[_Checked]":
         return Series([_Checked(number, plan, self._rate_hz) for number in range(len(plan.chain))])
 
     @property
@@ -123,7 +141,10 @@ class StripRun:
         return not (plan.chain or waits) and self._chain.at_rest
 
     def adopt(self, plan: StripPlan) -> None:
-        """Go on by a new plan of the same shape (see `StripPlan.shape`), passing over without a step."""
+        """Go on by a new plan of the same shape (see `StripPlan.shape`).
+
+        Passing over without a step.
+        """
         old, self.plan = self.plan, plan
         if [type(p) for p in plan.chain] != [type(p) for p in old.chain]:
             self._chain.replace(self._start(plan), _tail_frames(old.chain, self._rate_hz))
@@ -139,7 +160,10 @@ class StripRun:
             way.adopt(route)
 
     def run(self, waiting: dict[str, Block], at: int, frames: int) -> Block | None:
-        """Process one block; adds to what the buses wait for, gives what goes into the programme."""
+        """Process one block.
+
+        Adds to what the buses wait for, gives what goes into the programme.
+        """
         taken, given = at + self.plan.ahead_in, at + self.plan.ahead_out
         source = self._source(waiting, taken, frames)
         self.given = None
@@ -170,25 +194,31 @@ class StripRun:
                 block += reader.read(at - clip.first, frames)
                 if not _all_numbers(block):
                     raise InputError(
-                        f"{clip.path.name} holds samples that are not numbers near {at / self._rate_hz:.1f} s; "
+                        f"{clip.path.name} holds samples that are not numbers near "
+                        f"{at / self._rate_hz:.1f} s; "
                         "export it again."
                     )
         return self._gate(block, at) if self._gate and self._clips else block
 
     def close(self) -> None:
+        """Let go of files and threads."""
         for _, reader in self._clips:
             reader.close()
 
 
 def _tail_frames(chain: Sequence[Processor], rate_hz: int) -> int:
-    return round(sum(p.tail_s for p in chain) * rate_hz) + sum(p.latency_samples(rate_hz) for p in chain) + GRID_FRAMES
+    return (
+        round(sum(p.tail_s for p in chain) * rate_hz)
+        + sum(p.latency_samples(rate_hz) for p in chain)
+        + GRID_FRAMES
+    )
 
 
 class _Checked:
     """A processor at work whose samples are looked at: what is not a number goes no further.
 
-    Where its parameters move it is started anew at each grid point at which they have changed; each takes over from
-    the one before in a straight line up to the next.
+    Where its parameters move it is started anew at each grid point at which they have changed; each
+    takes over from the one before in a straight line up to the next.
     """
 
     def __init__(self, number: int, plan: StripPlan, rate_hz: int) -> None:
@@ -215,14 +245,18 @@ class _Checked:
 
     def _to(self, processor: Processor) -> None:
         self._running.replace(
-            processor.start(self._channels, self._rate_hz), _tail_frames((self._current,), self._rate_hz)
+            processor.start(self._channels, self._rate_hz),
+            _tail_frames((self._current,), self._rate_hz),
         )
         self._current = processor
 
     def process(self, block: Block, at: int) -> Block:
         block = self._moving(block, at) if self._lanes else self._running.process(block)
         if not _all_numbers(block):
-            raise InputError(f"{self._words} made samples that are not numbers; bypass it or change its settings.")
+            raise InputError(
+                f"{self._words} made samples that are not numbers; bypass it or change its "
+                "settings."
+            )
         return block
 
     def _moving(self, block: Block, at: int) -> Block:
@@ -230,7 +264,10 @@ class _Checked:
         for first in range(0, block.shape[1], GRID_FRAMES):
             wanted = self._at((at - self._late + first) / self._rate_hz)
             if not self._began:  # nothing has sounded yet, so there is nothing to pass over from
-                self._running, self._current = Crossfade(wanted.start(self._channels, self._rate_hz)), wanted
+                self._running, self._current = (
+                    Crossfade(wanted.start(self._channels, self._rate_hz)),
+                    wanted,
+                )
             elif wanted != self._current:
                 self._to(wanted)
             self._began = True

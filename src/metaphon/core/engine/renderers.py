@@ -14,11 +14,16 @@ from scipy.signal import butter, sosfilt
 
 from metaphon.core.document.channel_mapping import loudspeakers_encoded
 from metaphon.core.document.targets import Target
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.overlap_add import OverlapAdd
 from metaphon.core.engine.automation import GRID_FRAMES, Ahead, Gains, Mixer, line
-from metaphon.core.engine.lapping import OverlapAdd
-from metaphon.core.engine.object_panning import direct_and_diffuse, head_directions, layout_gains, scene_gains
+from metaphon.core.engine.object_panning import (
+    direct_and_diffuse,
+    head_directions,
+    layout_gains,
+    scene_gains,
+)
 from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, SceneFeed
-from metaphon.core.process.processor import Block
 from metaphon.core.spatial.ambisonics import channels_of
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.decoding import CROSSOVER_HZ, Weighting, decode_matrix
@@ -35,7 +40,8 @@ Signals = Mapping[str, Block]
 class Renderer(Protocol):
     """Turns what the strips feed into the programme, by strip id, into one target's channels."""
 
-    def process(self, signals: Signals, first: int, frames: int) -> Block: ...
+    def process(self, signals: Signals, first: int, frames: int) -> Block:
+        """Take and give one block."""
 
 
 def renderer_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Renderer:
@@ -62,6 +68,7 @@ class MatrixRenderer:
         self._unlike = Decorrelator(target.channels, rate_hz) if self._diffuse else None
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
+        """Take and give one block."""
         out = np.zeros((self._channels, frames), dtype=np.float32)
         for strip, mixer in self._mixers:
             if strip in signals:
@@ -84,28 +91,38 @@ class Decorrelator:
         filters = decorrelators(channels, rate_hz)
         self._size = next_fast_len(GRID_FRAMES + filters.shape[1] - 1, real=True)
         self._spectra = rfft(filters, self._size).astype(np.complex64)[:, None]
-        self._overlap_add = OverlapAdd(channels, self._size)
+        self._overlap_add = OverlapAdd(channels, self._size, GRID_FRAMES)
 
     def process(self, block: Block) -> Block:
+        """Take and give one block."""
         pieces = rfft(block.reshape(len(block), -1, GRID_FRAMES), self._size) * self._spectra
         return self._overlap_add.add(irfft(pieces, self._size))
 
 
 class _DualBand:
-    """A scene decoded in one way below the crossover and in another above, by a filter of first order."""
+    """A scene decoded in one way below the crossover and in another above.
+
+    By a filter of first order.
+    """
 
     def __init__(self, low: Gains, high: Gains, inputs: int, outputs: int, rate_hz: int) -> None:
         self.inputs = inputs
         self._high = Mixer(high, rate_hz)
         self._more = Mixer(
-            Gains(lambda times_s: low.at(times_s) - high.at(times_s), low.moves, (low.key, high.key)), rate_hz
+            Gains(
+                lambda times_s: low.at(times_s) - high.at(times_s), low.moves, (low.key, high.key)
+            ),
+            rate_hz,
         )
         self._sections = butter(1, CROSSOVER_HZ, fs=rate_hz, output="sos")
         self._state = np.zeros((1, outputs, 2))
 
     def add(self, out: Block, block: Block, first: int) -> None:
         more, self._state = sosfilt(
-            self._sections, self._more.apply(block, first).astype(np.float64), axis=1, zi=self._state
+            self._sections,
+            self._more.apply(block, first).astype(np.float64),
+            axis=1,
+            zi=self._state,
         )
         self._high.add(out, block, first)
         out += more.astype(np.float32)
@@ -119,7 +136,10 @@ def _mixer(target: Target, feed: Feed, rate_hz: int) -> "Mixer | _DualBand":
         return Mixer(_scene(target, feed, feed.weighting), rate_hz)
     if isinstance(feed, BedFeed):
         bed, panned = _bed_matrix(feed.layout, target), feed.gains
-        return Mixer(Gains(lambda times_s: bed @ panned.at(times_s), panned.moves, (target.name, feed)), rate_hz)
+        return Mixer(
+            Gains(lambda times_s: bed @ panned.at(times_s), panned.moves, (target.name, feed)),
+            rate_hz,
+        )
     return Mixer(_object_gains(target, feed, False), rate_hz)
 
 
@@ -129,7 +149,11 @@ def _scene(target: Target, feed: SceneFeed, weighting: Weighting) -> Gains:
         if target.layout
         else np.eye(target.channels, channels_of(feed.order))
     )
-    return Gains(lambda times_s: played @ feed.rotation_at(times_s), feed.moves, (target.name, feed, weighting))
+    return Gains(
+        lambda times_s: played @ feed.rotation_at(times_s),
+        feed.moves,
+        (target.name, feed, weighting),
+    )
 
 
 def _object_gains(target: Target, feed: ObjectFeed, diffuse: bool) -> Gains:
@@ -154,40 +178,54 @@ def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
 
 
 class BinauralRenderer:
-    """Headphones: beds as loudspeakers round the head, objects from where they are, scenes from all round.
+    """Headphones.
 
-    Everything is convolved with the measured head in pieces of one grid step, so a moving source passes
-    from one pair of responses to the next without a click. LFE has no direction and is left out.
+    Beds as loudspeakers round the head, objects from where they are, scenes from all round.
+
+    Everything is convolved with the measured head in pieces of one grid step, so a moving source
+    passes from one pair of responses to the next without a click. LFE has no direction and is left
+    out.
     """
 
     def __init__(self, feeds: Sequence[Feed], head: Head) -> None:
         self._head = head
         self._size = next_fast_len(GRID_FRAMES + head.taps - 1, real=True)
-        self._overlap_add = OverlapAdd(2, self._size)
+        self._overlap_add = OverlapAdd(2, self._size, GRID_FRAMES)
         rate_hz = head.rate_hz
         self._beds = [
-            (feed.strip, Mixer(feed.gains, rate_hz), feed.layout) for feed in feeds if isinstance(feed, BedFeed)
+            (feed.strip, Mixer(feed.gains, rate_hz), feed.layout)
+            for feed in feeds
+            if isinstance(feed, BedFeed)
         ]
         self._bed_filters = {
-            layout.name: self._spectra(loudspeaker_responses(head, layout.name)) for _, _, layout in self._beds
+            layout.name: self._spectra(loudspeaker_responses(head, layout.name))
+            for _, _, layout in self._beds
         }
         objects = [feed for feed in feeds if isinstance(feed, ObjectFeed)]
         self._still = [(feed, self._still_filters(feed)) for feed in objects if not feed.moves]
         moving = [_Moving(feed, rate_hz) for feed in objects if feed.moves]
         self._workers = [
-            _ObjectWorker(moving[i::_WORKERS], head, self._size) for i in range(_WORKERS) if moving[i::_WORKERS]
+            _ObjectWorker(moving[i::_WORKERS], head, self._size)
+            for i in range(_WORKERS)
+            if moving[i::_WORKERS]
         ]
         scenes = [feed for feed in feeds if isinstance(feed, SceneFeed)]
         self._scenes = [
-            (feed.strip, Mixer(Gains(feed.rotation_at, feed.moves, feed), rate_hz),
-             self._spectra(scene_responses(head, feed.order)))
+            (
+                feed.strip,
+                Mixer(Gains(feed.rotation_at, feed.moves, feed), rate_hz),
+                self._spectra(scene_responses(head, feed.order)),
+            )
             for feed in scenes
-        ]  # fmt: skip
-        self._unlike = Decorrelator(2, rate_hz) if any(feed.where.is_diffuse for feed in objects) else None
-        self._apart = OverlapAdd(2, self._size)
+        ]
+        self._unlike = (
+            Decorrelator(2, rate_hz) if any(feed.where.is_diffuse for feed in objects) else None
+        )
+        self._apart = OverlapAdd(2, self._size, GRID_FRAMES)
 
     def _spectra(self, responses: NDArray[np.float32]) -> NDArray[np.complex64]:
-        return rfft(responses, self._size).astype(np.complex64)
+        result: NDArray[np.complex64] = rfft(responses, self._size).astype(np.complex64)
+        return result
 
     def _still_filters(self, feed: ObjectFeed) -> NDArray[np.complex64]:
         """(object channels, 2, frequencies) of an object that stands still."""
@@ -196,6 +234,7 @@ class BinauralRenderer:
         return self._spectra(np.stack([_gathered(responses, weights) for responses in spread]))
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
+        """Take and give one block."""
         segments = frames // GRID_FRAMES
         heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
         diffuse = np.zeros_like(heard) if self._unlike else None
@@ -209,8 +248,12 @@ class BinauralRenderer:
         for feed, filters in self._still:
             if feed.strip in signals:
                 self._placed(heard, diffuse, feed, signals[feed.strip], filters)
-        # each crew sums on its own and all are added in order, so that who is quicker changes nothing
-        works = [_threads(os.getpid()).submit(crew.heard, signals, first, frames) for crew in self._workers]
+        # each crew sums on its own and all are added in order, so that who is quicker changes
+        # nothing
+        works = [
+            _threads(os.getpid()).submit(crew.heard, signals, first, frames)
+            for crew in self._workers
+        ]
         for work in works:
             direct, lost = work.result()
             heard += direct
@@ -236,7 +279,10 @@ class BinauralRenderer:
             self._convolve(diffuse, block, filters * lost)
 
     def _bed_sum(self, layout: str, signals: Signals, first: int) -> Block | None:
-        """The sum of all that plays on one layout's loudspeakers, so that each is convolved once."""
+        """The sum of all that plays on one layout's loudspeakers.
+
+        So that each is convolved once.
+        """
         total: Block | None = None
         for strip, mixer, bed in self._beds:
             if bed.name == layout and strip in signals:
@@ -244,7 +290,9 @@ class BinauralRenderer:
                 total = part if total is None else total + part
         return total
 
-    def _convolve(self, heard: NDArray[np.complex64], block: Block, filters: NDArray[np.complex64]) -> None:
+    def _convolve(
+        self, heard: NDArray[np.complex64], block: Block, filters: NDArray[np.complex64]
+    ) -> None:
         pieces = block.reshape(block.shape[0], -1, GRID_FRAMES)
         for channel, responses in zip(pieces, filters, strict=True):
             if responses.any() and channel.any():
@@ -258,25 +306,36 @@ def _threads(process: int) -> ThreadPoolExecutor:
 
 
 _STEP = 2 * GRID_FRAMES  # how often the direction of what moves is looked at
-_AT_ONCE = 4  # objects: enough that threads seldom wait for each other, few enough to stay near the processor
+# objects: enough that threads seldom wait for each other, few enough to stay near the processor
+_AT_ONCE = 4
 
 
 class _Moving:
-    """An object on its way round the head. Between two directions its responses pass over in a straight line."""
+    """An object on its way round the head.
+
+    Between two directions its responses pass over in a straight line.
+    """
 
     def __init__(self, feed: ObjectFeed, rate_hz: int) -> None:
         self.strip = feed.strip
         self.where = feed.where
-        self._parts = Ahead(lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1), rate_hz)
+        self._parts = Ahead(
+            lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1), rate_hz
+        )
         self._directions = Ahead(self._directions_at, rate_hz, _STEP)
 
     def _directions_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         """(times, channels, count, 4): a direction and the part of the power that comes from it."""
         vectors, parts = head_directions(self.where, times_s)
-        return np.concatenate([vectors, np.broadcast_to(parts[:, None], (*vectors.shape[:3], 1))], axis=3)
+        return np.concatenate(
+            [vectors, np.broadcast_to(parts[:, None], (*vectors.shape[:3], 1))], axis=3
+        )
 
     def directions(self, first: int, frames: int) -> NDArray[np.float64]:
-        """(channels, points, count, 4) from the direction at or before a block to the one at or after it."""
+        """(channels, points, count.
+
+        4) from the direction at or before a block to the one at or after it.
+        """
         begin = first - first % _STEP
         end = -(-(first + frames) // _STEP) * _STEP
         return self._directions.get(begin, end - begin).swapaxes(0, 1)
@@ -285,7 +344,8 @@ class _Moving:
         """What of a block keeps its direction, or what of it has lost it."""
         if not self.where.is_diffuse:
             return block
-        return block * line(self._parts.get(first, block.shape[1])[:, int(lost)])
+        result: Block = block * line(self._parts.get(first, block.shape[1])[:, int(lost)])
+        return result
 
 
 class _ObjectWorker:
@@ -300,7 +360,10 @@ class _ObjectWorker:
     def heard(
         self, signals: Signals, first: int, frames: int
     ) -> tuple[NDArray[np.complex64], NDArray[np.complex64] | None]:
-        """The spectra of what both ears hear, (2, grid steps, frequencies), directly and of what is diffuse."""
+        """The spectra of what both ears hear, (2, grid steps, frequencies).
+
+        Directly and of what is diffuse.
+        """
         diffuse = self._sum(self._diffuse, signals, first, frames, True) if self._diffuse else None
         return self._sum(self._moving, signals, first, frames, False), diffuse
 
@@ -317,7 +380,9 @@ class _ObjectWorker:
             _add(heard, rfft(passing), self._filters(some, len(block), first, frames), odd)
         return heard
 
-    def _filters(self, some: Sequence[_Moving], channels: int, first: int, frames: int) -> NDArray[np.complex64]:
+    def _filters(
+        self, some: Sequence[_Moving], channels: int, first: int, frames: int
+    ) -> NDArray[np.complex64]:
         """(channels, points, 2, frequencies) of all channels of some objects."""
         directions = [each.directions(first, frames) for each in some]
         counts = np.concatenate([np.full(d.shape[0] * d.shape[1], d.shape[2]) for d in directions])
@@ -329,7 +394,10 @@ class _ObjectWorker:
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _split(block, odd, passing):  # type: ignore[no-untyped-def]
-    """What falls and what rises of each grid step, (channels, 2, steps, size), over two steps at a time."""
+    """What falls and what rises of each grid step, (channels, 2, steps, size).
+
+    Over two steps at a time.
+    """
     steps = passing.shape[2]
     length = block.shape[1] // steps
     for channel in range(len(block)):
@@ -356,9 +424,16 @@ def _add(heard, passing, filters, odd):  # type: ignore[no-untyped-def]
 
 
 def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:
-    """What both ears hear, (2, taps), of directions that share a sound's power: one response of their mean energy."""
+    """What both ears hear, (2, taps), of directions that share a sound's power.
+
+    One response of their mean energy.
+    """
     if len(responses) == 1:
-        return responses[0]
+        first: NDArray[np.float32] = responses[0]
+        return first
     mean = np.einsum("n,net->et", weights, responses)
     energy = np.sum(weights * np.sum(responses**2, axis=(1, 2)))
-    return (mean * np.sqrt(energy / max(float(np.sum(mean**2)), 1e-12))).astype(np.float32)
+    result: NDArray[np.float32] = (
+        mean * np.sqrt(energy / max(float(np.sum(mean**2)), 1e-12))
+    ).astype(np.float32)
+    return result

@@ -44,20 +44,30 @@ def left_out(mix: Mix, target: Target) -> list[str]:
     said = []
     if target.name == "binaural" or (target.layout and not any(target.layout.is_lfe)):
         said.append("The LFE channel of beds is left out.")
-    flat = target.layout is not None and not any(elevation for _, elevation in target.layout.angles_deg)
-    if flat and any(strip.placement.mode == "object" and strip.placement.elevation_deg for strip in mix.strips):
+    flat = target.layout is not None and not any(
+        elevation for _, elevation in target.layout.angles_deg
+    )
+    if flat and any(
+        strip.placement.mode == "object" and strip.placement.elevation_deg for strip in mix.strips
+    ):
         said.append("Height is lost; objects above or below are spread over ear level.")
     return said
 
 
-def as_text(mix: Mix, entries: Sequence[Mapping[str, Any]], findings: Sequence[Mapping[str, str]], bits: str) -> str:
+def as_text(
+    mix: Mix, entries: Sequence[Mapping[str, Any]], findings: Sequence[Mapping[str, str]], bits: str
+) -> str:
     """The readable report of one render."""
     lines = [mix.title, "=" * len(mix.title), ""]
     lines += [f"{mix.sample_rate_hz} Hz, {bits.replace('f', ' float')} bit", ""]
     for row in entries:
         target = target_named(row["target"])
         heading = f"{target.title}, stem of {row['stem']}" if row["stem"] else target.title
-        lines += [heading, "-" * len(heading), f"File                 {row['path'].rsplit('/', 1)[-1]}"]
+        lines += [
+            heading,
+            "-" * len(heading),
+            f"File                 {row['path'].rsplit('/', 1)[-1]}",
+        ]
         lines.append(f"Duration             {row['duration_s']:.3f} s")
         lines.append(f"Channels             {row['channels']}: {', '.join(row['channel_labels'])}")
         for title, key, unit in _LINES:
@@ -67,5 +77,7 @@ def as_text(mix: Mix, entries: Sequence[Mapping[str, Any]], findings: Sequence[M
             lines.append(f"Clipped              {row['clipped_samples']} samples exceed full scale")
         lines += [*left_out(mix, target), ""]
     lines += ["Findings", "--------"]
-    lines += [f"{finding['severity'].capitalize()}: {finding['message']}" for finding in findings] or ["None."]
+    lines += [
+        f"{finding['severity'].capitalize()}: {finding['message']}" for finding in findings
+    ] or ["None."]
     return "\n".join(lines) + "\n"

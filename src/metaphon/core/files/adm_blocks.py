@@ -1,7 +1,8 @@
 """An object's path as the block formats of the Audio Definition Model.
 
-Source: ITU-R BS.2076-2, section 5.4.3 (audioBlockFormat of objects). A block's position is reached at its end, from that
-of the block before it; with jumpPosition it is taken at once, or over the interpolationLength.
+Source: ITU-R BS.2076-2, section 5.4.3 (audioBlockFormat of objects). A block's position is reached
+at its end, from that of the block before it; with jumpPosition it is taken at once, or over the
+interpolationLength.
 """
 
 import re
@@ -21,21 +22,39 @@ _SPHERE = (
     ("height", False),
     ("depth", False),
 )
-_CUBE = (("X", True), ("Y", True), ("Z", True), ("width", False), ("depth", False), ("height", False))
+_CUBE = (
+    ("X", True),
+    ("Y", True),
+    ("Z", True),
+    ("width", False),
+    ("depth", False),
+    ("height", False),
+)
 _FIRST_S = 0.00002  # a block that sets where the path begins
 _TIME = re.compile(r"(\d{1,2}):(\d{2}):(\d{2}(?:\.\d+)?)(?:S(\d+))?$")
 _MOST_BYTES = 20_000_000
 
 
-def written(name: str, times_s: NDArray[np.float64], values: NDArray[np.float64], in_room: bool, end_s: float) -> str:
-    """A path, (times) and (6, times) in the order of `FORMS`, as an audioChannelFormat with straight blocks.
+def written(
+    name: str,
+    times_s: NDArray[np.float64],
+    values: NDArray[np.float64],
+    in_room: bool,
+    end_s: float,
+) -> str:
+    """A path, (times) and (6, times) in the order of `FORMS`.
+
+    As an audioChannelFormat with straight blocks.
 
     The last position is held until `end_s`.
     """
     root = ElementTree.Element(
         "audioChannelFormat",
-        audioChannelFormatID="AC_00031001", audioChannelFormatName=name, typeDefinition="Objects", typeLabel="0003",
-    )  # fmt: skip
+        audioChannelFormatID="AC_00031001",
+        audioChannelFormatName=name,
+        typeDefinition="Objects",
+        typeLabel="0003",
+    )
     starts = [0.0, max(float(times_s[0]), _FIRST_S), *(float(t) for t in times_s[1:])]
     ends = [*starts[1:], max(end_s, starts[-1] + _FIRST_S)]
     # block k runs from starts[k] to ends[k] and reaches the next breakpoint; the last one holds
@@ -44,11 +63,16 @@ def written(name: str, times_s: NDArray[np.float64], values: NDArray[np.float64]
         if end <= start:
             continue
         block = ElementTree.SubElement(
-            root, "audioBlockFormat",
-            audioBlockFormatID=f"AB_00031001_{number:08x}", rtime=_told(start), duration=_told(end - start),
-        )  # fmt: skip
+            root,
+            "audioBlockFormat",
+            audioBlockFormatID=f"AB_00031001_{number:08x}",
+            rtime=_told(start),
+            duration=_told(end - start),
+        )
         ElementTree.SubElement(block, "cartesian").text = "1" if in_room else "0"
-        for (word, is_position), value in zip(_CUBE if in_room else _SPHERE, values[:, column], strict=True):
+        for (word, is_position), value in zip(
+            _CUBE if in_room else _SPHERE, values[:, column], strict=True
+        ):
             if word == "azimuth":
                 value = 180.0 - (180.0 - value) % 360.0
             if is_position:
@@ -77,22 +101,32 @@ def _seconds(text: str, what: str) -> float:
 
 
 def read(text: str) -> tuple[bool, NDArray[np.float64], NDArray[np.float64]]:
-    """The path in the first channel format of an XML text: whether it is in the room, times and (6, times) values.
+    """The path in the first channel format of an XML text.
+
+    Whether it is in the room, times and (6, times) values.
 
     Raises InputError for text that is not XML, holds no blocks of an object, or mixes both forms.
     """
     if len(text) > _MOST_BYTES or "<!DOCTYPE" in text or "<!ENTITY" in text:
-        raise InputError("This text cannot be read as block formats; bring plain XML without a document type.")
+        raise InputError(
+            "This text cannot be read as block formats; bring plain XML without a document type."
+        )
     try:
         root = ElementTree.fromstring(text.encode())
     except ElementTree.ParseError as error:
         raise InputError(f"This is not well-formed XML ({error}); export it again.") from None
     blocks = [e for e in root.iter() if e.tag.rsplit("}", 1)[-1] == "audioBlockFormat"]
-    parent = next((e for e in root.iter() if any(child is blocks[0] for child in e)), None) if blocks else None
+    parent = (
+        next((e for e in root.iter() if any(child is blocks[0] for child in e)), None)
+        if blocks
+        else None
+    )
     if parent is not None:
         blocks = [e for e in parent if e.tag.rsplit("}", 1)[-1] == "audioBlockFormat"]
     if not blocks:
-        raise InputError("There is no audioBlockFormat in this text; bring the channel format of an object.")
+        raise InputError(
+            "There is no audioBlockFormat in this text; bring the channel format of an object."
+        )
     rooms = {_is_in_room(block) for block in blocks}
     if len(rooms) > 1:
         raise InputError("These blocks mix angles and room positions; bring one form.")

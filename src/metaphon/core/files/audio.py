@@ -1,4 +1,7 @@
-"""Audio files as they lie on disk: what one holds, and writing one that appears only when it is whole."""
+"""Audio files as they lie on disk.
+
+What one holds, and writing one that appears only when it is whole.
+"""
 
 import os
 import struct
@@ -31,6 +34,7 @@ class AudioInfo:
 
     @property
     def duration_s(self) -> float:
+        """Its length in seconds."""
         return self.frames / self.sample_rate_hz
 
 
@@ -41,7 +45,9 @@ def probe(path: Path, name: str = "") -> AudioInfo:
     """
     name = name or path.name
     if not path.is_file():
-        raise InputError(f"{name} is not there; put it beside the mix document or correct its name.")
+        raise InputError(
+            f"{name} is not there; put it beside the mix document or correct its name."
+        )
     stat = path.stat()
     return _probed(path, name, stat.st_mtime_ns, stat.st_size)
 
@@ -51,15 +57,22 @@ def _probed(path: Path, name: str, changed_ns: int, held: int) -> AudioInfo:
     try:
         info = soundfile.info(str(path))
     except (soundfile.LibsndfileError, RuntimeError):
-        raise InputError(f"{name} is not an audio file that can be read; bring WAV, FLAC or AIFF.") from None
+        raise InputError(
+            f"{name} is not an audio file that can be read; bring WAV, FLAC or AIFF."
+        ) from None
     container = CONTAINERS.get(info.format)
     if container is None:
         raise InputError(f"{name} is a {info.format} file; bring WAV, FLAC or AIFF.")
     if not 1 <= info.channels <= MOST_CHANNELS:
-        raise InputError(f"{name} has {info.channels} channels; a recording may have 1 to {MOST_CHANNELS}. Split it.")
+        raise InputError(
+            f"{name} has {info.channels} channels; a recording may have 1 to "
+            f"{MOST_CHANNELS}. Split it."
+        )
     promised = _promised_bytes(path)
     if promised > held + 1:
-        raise InputError(f"{name} is cut short: {held} of {promised} bytes are there. Copy or export it again.")
+        raise InputError(
+            f"{name} is cut short: {held} of {promised} bytes are there. Copy or export it again."
+        )
     if info.frames <= 0:
         raise InputError(f"{name} holds no sound, 0 samples; export it again.")
     return AudioInfo(container, info.subtype, info.channels, info.samplerate, info.frames)
@@ -68,7 +81,8 @@ def _probed(path: Path, name: str, changed_ns: int, held: int) -> AudioInfo:
 def _promised_bytes(path: Path) -> int:
     """The end of the sound as a RIFF or IFF header gives it; 0 where it does not say.
 
-    The reading library mends such headers silently, and a mix would be short without anybody knowing.
+    The reading library mends such headers silently, and a mix would be short without anybody
+    knowing.
     """
     with path.open("rb") as file:
         head = file.read(12)
@@ -104,23 +118,34 @@ class ClipReader:
         return out
 
     def _next(self, frames: int) -> NDArray[np.float32]:
-        """The next frames, (frames, channels), by libsndfile itself: the wrapper seeks after each read, slow in FLAC."""
+        """The next frames, (frames, channels), by libsndfile itself.
+
+        The wrapper seeks after each read, slow in FLAC.
+        """
         got = np.zeros((frames, self.channels), dtype=np.float32)
-        soundfile._snd.sf_readf_float(self._file._file, soundfile._ffi.cast("float *", got.ctypes.data), frames)
+        soundfile._snd.sf_readf_float(
+            self._file._file, soundfile._ffi.cast("float *", got.ctypes.data), frames
+        )
         return got
 
     def close(self) -> None:
+        """Let go of files and threads."""
         self._file.close()
 
 
 class AudioWriter:
-    """Writes an audio file block by block under a passing name, and gives it its own when all went well.
+    """Writes an audio file block by block under a passing name.
 
-    16 and 24 bits are dithered (TPDF, 2 LSB peak to peak, Lipshitz et al. 1992) from a fixed seed; digital
-    silence stays digital silence. What exceeds full scale is held there and counted in `clipped_samples`.
+    And gives it its own when all went well.
+
+    16 and 24 bits are dithered (TPDF, 2 LSB peak to peak, Lipshitz et al. 1992) from a fixed seed;
+    digital silence stays digital silence. What exceeds full scale is held there and counted in
+    `clipped_samples`.
     """
 
-    def __init__(self, path: Path, channels: int, rate_hz: int, bits: Bits = "24", container: str = "wav") -> None:
+    def __init__(
+        self, path: Path, channels: int, rate_hz: int, bits: Bits = "24", container: str = "wav"
+    ) -> None:
         self.path = path
         self.clipped_samples = 0
         self._passing = path.with_name(f".{path.name}.part")
@@ -130,7 +155,9 @@ class AudioWriter:
         self._random = np.random.default_rng(20480)
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
         kind = "FLAC" if container == "flac" else "RF64"
-        self._file = soundfile.SoundFile(str(self._passing), "w", rate_hz, channels, subtype, format=kind)
+        self._file = soundfile.SoundFile(
+            str(self._passing), "w", rate_hz, channels, subtype, format=kind
+        )
         if kind == "RF64":
             _let_small_files_be_wav(self._file)
 
@@ -141,7 +168,9 @@ class AudioWriter:
             return
         depth = int(self._bits)
         top = 2.0 ** (depth - 1)
-        dither = self._random.random(block.shape, dtype=np.float32) - self._random.random(block.shape, dtype=np.float32)
+        dither = self._random.random(block.shape, dtype=np.float32) - self._random.random(
+            block.shape, dtype=np.float32
+        )
         wanted = np.rint(np.where(block == 0.0, 0.0, block * top + dither))
         held = np.clip(wanted, -top, top - 1)
         self.clipped_samples += int(np.count_nonzero(np.abs(block) > 1.0))
@@ -151,7 +180,10 @@ class AudioWriter:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self._file.close()
         if kind is None:
@@ -161,5 +193,5 @@ class AudioWriter:
 
 
 def _let_small_files_be_wav(file: soundfile.SoundFile) -> None:
-    """Write 64-bit sizes only where the file outgrows 4 GiB (libsndfile's SFC_RF64_AUTO_DOWNGRADE)."""
+    """Write 64-bit sizes only past 4 GiB (libsndfile's SFC_RF64_AUTO_DOWNGRADE)."""
     soundfile._snd.sf_command(file._file, 0x1210, soundfile._ffi.NULL, 1)

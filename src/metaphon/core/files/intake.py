@@ -33,13 +33,17 @@ class Intake:
 
 
 def take_in(
-    path: Path, rate_hz: int, converted_path: Path, name: str, progress: Callable[[float], None] | None = None
+    path: Path,
+    rate_hz: int,
+    converted_path: Path,
+    name: str,
+    progress: Callable[[float], None] | None = None,
 ) -> Intake:
     """Read a recording through; where its rate is not the mix's, write it anew to converted_path.
 
-    The conversion is soxr's very high quality, in 32-bit float, so that nothing clips. `outline` holds the
-    highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as `probe` does, and for
-    samples that are not numbers or a file that breaks off.
+    The conversion is soxr's very high quality, in 32-bit float, so that nothing clips. `outline`
+    holds the highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as
+    `probe` does, and for samples that are not numbers or a file that breaks off.
     """
     info = probe(path, name)
     converted = info.sample_rate_hz != rate_hz
@@ -49,7 +53,9 @@ def take_in(
     frames = info.frames
     with soundfile.SoundFile(str(path)) as file:
         if converted:
-            resampler = soxr.ResampleStream(info.sample_rate_hz, rate_hz, info.channels, quality="VHQ")
+            resampler = soxr.ResampleStream(
+                info.sample_rate_hz, rate_hz, info.channels, quality="VHQ"
+            )
             with AudioWriter(converted_path, info.channels, rate_hz, "32f") as writer:
                 frames = 0
                 for block in _blocks(file, info, name):
@@ -62,7 +68,9 @@ def take_in(
                 done = _survey(block, done, info.frames, outline, peaks, progress)
     notices = []
     if converted:
-        notices.append(f"{name} was at {info.sample_rate_hz} Hz and is now at {rate_hz} Hz like the mix.")
+        notices.append(
+            f"{name} was at {info.sample_rate_hz} Hz and is now at {rate_hz} Hz like the mix."
+        )
     if not peaks.any():
         notices.append(f"{name} is silent from end to end.")
     return Intake(
@@ -87,13 +95,17 @@ def _blocks(file: soundfile.SoundFile, info: AudioInfo, name: str):  # type: ign
             block = np.zeros((0, info.channels), dtype=np.float32)
         if len(block) == 0:
             raise InputError(
-                f"{name} breaks off after {done / info.sample_rate_hz:.1f} of {info.duration_s:.1f} s. "
+                f"{name} breaks off after {done / info.sample_rate_hz:.1f} of "
+                f"{info.duration_s:.1f} s. "
                 "Copy or export it again."
             )
         bad = ~np.isfinite(block).all(axis=1)
         if bad.any():
             at = (done + int(np.argmax(bad))) / info.sample_rate_hz
-            raise InputError(f"{name} holds samples that are not numbers, the first at {at:.3f} s. Export it again.")
+            raise InputError(
+                f"{name} holds samples that are not numbers, the first at {at:.3f} s. "
+                "Export it again."
+            )
         done += len(block)
         yield block
 

@@ -13,7 +13,10 @@ _MOST_LINES = 200000
 
 
 def written(lanes: Iterable[Automation]) -> str:
-    """The lanes of one strip as CSV; a parameter is what follows the strip's id in the lane's target."""
+    """The lanes of one strip as CSV.
+
+    A parameter is what follows the strip's id in the lane's target.
+    """
     text = io.StringIO()
     table = csv.writer(text, lineterminator="\n")
     table.writerow(_HEAD)
@@ -24,25 +27,34 @@ def written(lanes: Iterable[Automation]) -> str:
 
 
 def read(text: str, strip_id: str) -> list[Automation]:
-    """The lanes in a CSV table, for a strip. Raises InputError naming the line that cannot be read."""
+    """The lanes in a CSV table, for a strip.
+
+    Raises InputError naming the line that cannot be read.
+    """
     lines = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
     if not lines or tuple(cell.strip() for cell in lines[0])[:3] != _HEAD[:3]:
         raise InputError(f"The table's first line must be {','.join(_HEAD)}; write it there.")
     if len(lines) > _MOST_LINES:
-        raise InputError(f"The table has {len(lines)} lines; at most {_MOST_LINES} are read. Thin it first.")
+        raise InputError(
+            f"The table has {len(lines)} lines; at most {_MOST_LINES} are read. Thin it first."
+        )
     found: dict[str, list[Breakpoint]] = {}
     for number, cells in enumerate(lines[1:], start=2):
         if not any(cell.strip() for cell in cells):
             continue
         try:
             name, time_s, value, *curve = (cell.strip() for cell in cells)
-            kind = CURVES[CURVES.index((curve or ["linear"])[0] or "linear")]  # type: ignore[arg-type]
+            kind = CURVES[CURVES.index((curve or ["linear"])[0] or "linear")]
             point = Breakpoints.of([Breakpoint(float(time_s), float(value), kind)])[0]
         except ValueError:
             raise InputError(
-                f"Line {number} of the table cannot be read; write parameter, seconds, value, curve."
+                f"Line {number} of the table cannot be read; write parameter, seconds, "
+                "value, curve."
             ) from None
         found.setdefault(name, []).append(point)
     if not found:
         raise InputError("The table holds no breakpoints; write one a line.")
-    return [Automation(target=f"{strip_id}/{name}", points=Breakpoints.of(points)) for name, points in found.items()]
+    return [
+        Automation(target=f"{strip_id}/{name}", points=Breakpoints.of(points))
+        for name, points in found.items()
+    ]

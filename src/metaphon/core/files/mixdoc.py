@@ -56,7 +56,11 @@ def with_files(mix: Mix, change: Callable[[Path], Path]) -> Mix:
     """The same mix with every clip's file renamed by `change`."""
     tracks = tuple(
         track.model_copy(
-            update={"clips": tuple(clip.model_copy(update={"file": change(clip.file)}) for clip in track.clips)}
+            update={
+                "clips": tuple(
+                    clip.model_copy(update={"file": change(clip.file)}) for clip in track.clips
+                )
+            }
         )
         for track in mix.tracks
     )
@@ -73,6 +77,8 @@ def _sentence(error: ValidationError) -> str:
         return f"{place}: {said}."
     given = first.get("input")
     shown = (
-        f", not {given!r}" if isinstance(given, str | int | float | bool) and "Value error" not in first["msg"] else ""
+        f", not {given!r}"
+        if isinstance(given, str | int | float | bool) and "Value error" not in first["msg"]
+        else ""
     )
     return f"{place}: {said}{shown}." if place else f"{said[0].upper()}{said[1:]}."

@@ -6,15 +6,18 @@ from math import comb
 
 import numpy as np
 
+from metaphon.core.dsp.block import Block
 from metaphon.core.measure.loudness import LoudnessMeter
-from metaphon.core.process.processor import Block
 
 _MOST_GAIN_DB = 24.0
 _SETTLED_S = 0.4
 
 
 class Matching:
-    """Brings two sounds to one loudness: the louder is turned down by the difference of their means so far."""
+    """Brings two sounds to one loudness.
+
+    The louder is turned down by the difference of their means so far.
+    """
 
     def __init__(self, rate_hz: int) -> None:
         self._meters = {side: LoudnessMeter(np.ones(2), rate_hz) for side in "ab"}
@@ -26,7 +29,10 @@ class Matching:
 
     @property
     def gains_db(self) -> dict[str, float]:
-        """What each side is turned down by, 0 or less; 0 for both until there is enough to judge by."""
+        """What each side is turned down by, 0 or less.
+
+        0 for both until there is enough to judge by.
+        """
         loudness = {side: meter.integrated_lufs for side, meter in self._meters.items()}
         one, other = loudness["a"], loudness["b"]
         if one is None or other is None:
@@ -37,7 +43,10 @@ class Matching:
 
 @dataclass
 class Blind:
-    """A blind comparison: X is A or B, and the listener says which. Trials are independent and even."""
+    """A blind comparison: X is A or B, and the listener says which.
+
+    Trials are independent and even.
+    """
 
     seed: int | None = None
     trials: int = 0
@@ -58,6 +67,9 @@ class Blind:
 
     @property
     def chance(self) -> float:
-        """How likely guessing would do as well or better: the upper tail of the binomial distribution at 1/2."""
+        """How likely guessing would do as well or better.
+
+        The upper tail of the binomial distribution at 1/2.
+        """
         ways = sum(comb(self.trials, k) for k in range(self.right, self.trials + 1))
         return float(ways / 2**self.trials)

@@ -1,4 +1,7 @@
-"""From a format to the ears: folded down, through a head, from two virtual loudspeakers, or loudspeaker by loudspeaker."""
+"""From a format to the ears.
+
+Folded down, through a head, from two virtual loudspeakers, or loudspeaker by loudspeaker.
+"""
 
 from functools import lru_cache
 
@@ -6,13 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.targets import Target
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.convolution import Convolver
 from metaphon.core.engine.crossfade import Series
 from metaphon.core.engine.downmix import fold_down
-from metaphon.core.listen.convolving import Convolver
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
 from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
-from metaphon.core.process.processor import Block, Running
+from metaphon.core.process.processor import Running
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.directions import unit_vectors
@@ -30,16 +34,22 @@ class Matrix:
         self._gains = gains.astype(np.float32)
 
     def process(self, block: Block) -> Block:
+        """Take and give one block."""
         return self._gains @ block
 
 
 def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Running:
-    """What brings a format to the listener. Gives two channels, or as many as there are loudspeakers."""
+    """What brings a format to the listener.
+
+    Gives two channels, or as many as there are loudspeakers.
+    """
     if monitor.through == "loudspeakers":
         feeds = LoudspeakerFeeds(monitor.loudspeakers, heard, rate_hz)
         if not monitor.loudspeakers.simulated:
             return feeds
-        return Series[Running]([feeds, Convolver(ear_responses(monitor.loudspeakers.layout, rate_hz))])
+        return Series[Running](
+            [feeds, Convolver(ear_responses(monitor.loudspeakers.layout, rate_hz))]
+        )
     if monitor.through == "virtual_pair" and heard.name != "binaural":
         pair = virtual_pair_responses(monitor.virtual_pair, monitor.binaural, rate_hz)
         return Convolver(np.einsum("ih,iet->het", fold_down(heard), pair).astype(np.float32))
@@ -87,7 +97,13 @@ def in_room(head: Head, layout: str, room: Room) -> NDArray[np.float32]:
     reflect = np.sqrt(1.0 - room.absorption)
     limit = size / 2 * 0.98
     counts = np.array(
-        [(i, j, k) for i in _range() for j in _range() for k in _range() if abs(i) + abs(j) + abs(k) <= _REFLECTIONS]
+        [
+            (i, j, k)
+            for i in _range()
+            for j in _range()
+            for k in _range()
+            if abs(i) + abs(j) + abs(k) <= _REFLECTIONS
+        ]
     )
     found = []
     for vector, low in zip(named.vectors, named.is_lfe, strict=True):
@@ -111,12 +127,19 @@ def _range() -> range:
     return range(-_REFLECTIONS, _REFLECTIONS + 1)
 
 
-def virtual_pair_responses(pair: VirtualPair, settings: Binaural, rate_hz: int) -> NDArray[np.float32]:
+def virtual_pair_responses(
+    pair: VirtualPair, settings: Binaural, rate_hz: int
+) -> NDArray[np.float32]:
     """What the ears hear of a left and a right channel on the two loudspeakers, (2, 2, taps).
 
     Distance lowers the level by 6 dB a doubling from 2 m; the pair together keeps its delay.
     """
     head = head_for(settings, rate_hz)
-    responses = head.responses(unit_vectors([pair.left_deg, pair.right_deg], [0.0, 0.0])) * (2.0 / pair.distance_m)
+    responses = head.responses(unit_vectors([pair.left_deg, pair.right_deg], [0.0, 0.0])) * (
+        2.0 / pair.distance_m
+    )
     mid, side = np.array([[0.5, 0.5], [0.5, 0.5]]), np.array([[0.5, -0.5], [-0.5, 0.5]])
-    return np.einsum("io,iet->oet", mid + pair.width * side, responses).astype(np.float32)
+    result: NDArray[np.float32] = np.einsum(
+        "io,iet->oet", mid + pair.width * side, responses
+    ).astype(np.float32)
+    return result

@@ -25,20 +25,28 @@ _FEWEST_POINTS = 8
 
 @dataclass(frozen=True)
 class Response:
-    """A pair of headphones: level in dB at frequencies, (2, points), 0 dB on average from 200 Hz to 2 kHz."""
+    """A pair of headphones.
+
+    Level in dB at frequencies, (2, points), 0 dB on average from 200 Hz to 2 kHz.
+    """
 
     frequencies_hz: NDArray[np.float64]
     level_db: NDArray[np.float64]
 
     def at(self, frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
-        """The level at other frequencies, in straight lines over log frequency, (2, frequencies)."""
+        """The level at other frequencies, in straight lines over log frequency, (2.
+
+        Frequencies).
+        """
         place, known = np.log(np.maximum(frequencies_hz, 1.0)), np.log(self.frequencies_hz)
         return np.stack([np.interp(place, known, side) for side in self.level_db])
 
 
 @lru_cache(maxsize=32)
 def read_response(path: Path) -> Response:
-    """Read a response: CSV (frequency in Hz, dB, and dB of the right side where it differs) or an AES69 headphone file.
+    """Read a response.
+
+    CSV (frequency in Hz, dB, and dB of the right side where it differs) or an AES69 headphone file.
 
     Raises InputError in one sentence for anything else.
     """
@@ -66,15 +74,24 @@ def _read_csv(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
             rows.append([float(cell) for cell in cells[:3]])
         except ValueError:
             if rows:
-                raise InputError(f"Line {number} of {path.name} is not numbers; write frequency, dB.") from None
+                raise InputError(
+                    f"Line {number} of {path.name} is not numbers; write frequency, dB."
+                ) from None
     if len(rows) < _FEWEST_POINTS or len({len(row) for row in rows}) > 1 or len(rows[0]) < 2:
-        raise InputError(f"{path.name} holds no response; write lines of frequency in Hz, dB, with 8 lines or more.")
+        raise InputError(
+            f"{path.name} holds no response; write lines of frequency in Hz, dB, with "
+            "8 lines or more."
+        )
     table = np.array(sorted(rows))
     frequencies = table[:, 0]
     if not np.isfinite(table).all() or frequencies[0] <= 0.0 or np.any(np.diff(frequencies) <= 0.0):
-        raise InputError(f"{path.name} names a frequency twice or one that is none; mend it and bring it again.")
+        raise InputError(
+            f"{path.name} names a frequency twice or one that is none; mend it and bring it again."
+        )
     if frequencies[0] > _LEVEL_HZ[0] or frequencies[-1] < _LEVEL_HZ[1]:
-        raise InputError(f"{path.name} does not reach from 200 Hz to 2 kHz; bring a wider response.")
+        raise InputError(
+            f"{path.name} does not reach from 200 Hz to 2 kHz; bring a wider response."
+        )
     return frequencies, np.stack([table[:, 1], table[:, -1]])
 
 
@@ -83,11 +100,20 @@ def _read_sofa(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
 
     try:
         sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
-        responses, rate = np.asarray(sofa.Data_IR, dtype=float), float(np.ravel(sofa.Data_SamplingRate)[0])
+        responses, rate = (
+            np.asarray(sofa.Data_IR, dtype=float),
+            float(np.ravel(sofa.Data_SamplingRate)[0]),
+        )
     except Exception as error:
         raise InputError(f"{path.name} cannot be read as a SOFA file; choose another.") from error
-    if responses.ndim != 3 or responses.shape[1] != 2 or "Headphone" not in str(sofa.GLOBAL_SOFAConventions):
-        raise InputError(f"{path.name} is not a headphone file (SimpleHeadphoneIR); choose another.")
+    if (
+        responses.ndim != 3
+        or responses.shape[1] != 2
+        or "Headphone" not in str(sofa.GLOBAL_SOFAConventions)
+    ):
+        raise InputError(
+            f"{path.name} is not a headphone file (SimpleHeadphoneIR); choose another."
+        )
     power = np.mean(np.abs(rfft(responses, _SIZE)) ** 2, axis=0)
     frequencies = rfftfreq(_SIZE, 1.0 / rate)
     wanted = np.geomspace(20.0, min(20000.0, 0.49 * rate), 240)
@@ -100,15 +126,25 @@ def _read_sofa(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     return wanted, 10.0 * np.log10(np.maximum(mean, 1e-20))
 
 
-def wanted_change_db(correction: Correction, frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
-    """What the correction does at frequencies, in dB, (2, frequencies): bounded, within its band, by its strength."""
+def wanted_change_db(
+    correction: Correction, frequencies_hz: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """What the correction does at frequencies, in dB, (2, frequencies).
+
+    Bounded, within its band, by its strength.
+    """
     response = read_response(correction.response).at(frequencies_hz)
-    target = read_response(correction.target).at(frequencies_hz) if correction.target else np.zeros_like(response)
+    target = (
+        read_response(correction.target).at(frequencies_hz)
+        if correction.target
+        else np.zeros_like(response)
+    )
     change = np.clip(target - response, -_DEEPEST_CUT_DB, correction.most_boost_db)
     place = np.log2(np.maximum(frequencies_hz, 1e-3))
     low = np.clip((place - np.log2(correction.low_hz)) / _EDGE_OCTAVES + 1.0, 0.0, 1.0)
     high = np.clip((np.log2(correction.high_hz) - place) / _EDGE_OCTAVES + 1.0, 0.0, 1.0)
-    return change * low * high * correction.strength / 100.0
+    result: NDArray[np.float64] = change * low * high * correction.strength / 100.0
+    return result
 
 
 @lru_cache(maxsize=16)
@@ -128,13 +164,17 @@ def minimum_phase_taps(level_db: NDArray[np.float64]) -> NDArray[np.float32]:
     """Shortest filters with these levels over the frequencies of an FFT."""
     taps = irfft(minimum_phase_spectrum(level_db / 20.0 * np.log(10.0), _SIZE), _SIZE)[:, :_TAPS]
     taps[:, -_TAPS // 4 :] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(_TAPS // 4) / (_TAPS // 4))
-    return taps.astype(np.float32)
+    result: NDArray[np.float32] = taps.astype(np.float32)
+    return result
 
 
 def _linear(level_db: NDArray[np.float64]) -> NDArray[np.float32]:
     around = irfft(10.0 ** (level_db / 20.0), _SIZE)
     half = _TAPS // 2
-    taps = np.concatenate([around[:, -half:], around[:, : half + 1]], axis=1) * np.hanning(_TAPS + 3)[1:-1]
+    taps = (
+        np.concatenate([around[:, -half:], around[:, : half + 1]], axis=1)
+        * np.hanning(_TAPS + 3)[1:-1]
+    )
     return taps.astype(np.float32)
 
 
@@ -143,4 +183,7 @@ def filter_response_db(
 ) -> NDArray[np.float64]:
     """The level of filters at frequencies, (filters, frequencies)."""
     turns = np.exp(-2j * np.pi * np.outer(np.arange(taps.shape[1]), frequencies_hz) / rate_hz)
-    return 20.0 * np.log10(np.maximum(np.abs(taps.astype(np.float64) @ turns), 1e-9))
+    result: NDArray[np.float64] = 20.0 * np.log10(
+        np.maximum(np.abs(taps.astype(np.float64) @ turns), 1e-9)
+    )
+    return result

@@ -1,11 +1,15 @@
-"""A set of loudspeakers: each with its own gain, delay and polarity, and a signal that walks them."""
+"""A set of loudspeakers.
+
+Each with its own gain, delay and polarity, and a signal that walks them.
+"""
 
 import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.targets import Target
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.listen.monitor import Loudspeaker, LoudspeakerSet
-from metaphon.core.process.processor import Block, DelayLine
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import conversion
@@ -24,9 +28,12 @@ def settings_of(chosen: LoudspeakerSet) -> tuple[Loudspeaker, ...]:
 
 
 def made_up(chosen: LoudspeakerSet) -> NDArray[np.float64]:
-    """Delay in s and gain of each loudspeaker, (loudspeakers, 2), so that all arrive alike, plus its own settings.
+    """Delay in s and gain of each loudspeaker, (loudspeakers, 2), so that all arrive alike.
 
-    The farthest sets the time, and the level: nearer ones wait and are turned down (inverse distance law).
+    Plus its own settings.
+
+    The farthest sets the time, and the level: nearer ones wait and are turned down (inverse
+    distance law).
     """
     rows = settings_of(chosen)
     farthest = max(row.distance_m for row in rows)
@@ -48,11 +55,14 @@ class LoudspeakerFeeds:
         delays, gains = made_up(chosen).T
         self._gains = gains.astype(np.float32)[:, None]
         self._delays = [DelayLine(1, round(delay * rate_hz)) for delay in delays]
-        self._outputs = [(row.output or i) - 1 for i, row in enumerate(settings_of(chosen), start=1)]
+        self._outputs = [
+            (row.output or i) - 1 for i, row in enumerate(settings_of(chosen), start=1)
+        ]
         self._count = max(layout.channels, max(self._outputs) + 1)
         self._test = None if chosen.test == "off" else TestSignal(chosen, rate_hz)
 
     def process(self, block: Block) -> Block:
+        """Take and give one block."""
         feeds = self._test.process(block.shape[1]) if self._test else self._matrix @ block
         feeds = feeds * self._gains
         out = np.zeros((self._count, block.shape[1]), dtype=np.float32)
@@ -68,7 +78,10 @@ def _into(heard: Target, layout: str) -> NDArray[np.float64]:
 
 
 class TestSignal:
-    """Noise on one loudspeaker after another; `code` follows it with the channel's number: long beeps count five."""
+    """Noise on one loudspeaker after another; `code` follows it with the channel's number.
+
+    Long beeps count five.
+    """
 
     __test__ = False  # not a test case, whatever a runner makes of the name
 
@@ -82,6 +95,7 @@ class TestSignal:
         self._at = 0
 
     def process(self, frames: int) -> Block:
+        """Take and give one block."""
         place = np.arange(self._at, self._at + frames) / self._rate_hz
         self._at += frames
         step = (place // _STEP_S).astype(int) % self._channels

@@ -8,15 +8,17 @@ from numpy.typing import NDArray
 from scipy.fft import rfft
 
 from metaphon.core.document.targets import Target
+from metaphon.core.dsp.block import Block
 from metaphon.core.engine.downmix import fold_down
 from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
-from metaphon.core.process.processor import Block
 from metaphon.core.spatial.chart import on_chart
 
 STEP_FRAMES = 1024
-BANDS_HZ = tuple(float(f) for f in 1000.0 * 10.0 ** (np.arange(-16, 14) / 10))  # third octaves, IEC 61260-1, 25 Hz on
+BANDS_HZ = tuple(
+    float(f) for f in 1000.0 * 10.0 ** (np.arange(-16, 14) / 10)
+)  # third octaves, IEC 61260-1, 25 Hz on
 _WINDOW = 4096
 _POINTS = 48
 _FALL_S = 0.3  # how long correlation and balance look back
@@ -28,24 +30,31 @@ _RANGE_EVERY = 12  # it moves slowly and costs more than all else
 class Meters:
     """Levels, loudness, correlation, bands, balance and energy vector, since they were last reset.
 
-    `heard` is the format that is listened to, before any headphones or loudspeakers; `ears` the pair made of it.
+    `heard` is the format that is listened to, before any headphones or loudspeakers; `ears` the
+    pair made of it.
     """
 
     def __init__(self, heard: Target, rate_hz: int) -> None:
         self._target = heard
         self._rate_hz = rate_hz
         layout = heard.metering_layout
-        self._vectors = heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
+        self._vectors = (
+            heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
+        )
         self._weights = channel_weights(layout) if layout else np.eye(1, heard.channels)[0]
         self._folding = fold_down(heard).astype(np.float32)
         low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
         # of a scene only W counts: the other channels are no energy of their own
-        self._counted = ~np.array(low) if heard.order is None else np.eye(1, heard.channels, dtype=bool)[0]
+        self._counted = (
+            ~np.array(low) if heard.order is None else np.eye(1, heard.channels, dtype=bool)[0]
+        )
         self._window = np.hanning(_WINDOW + 1)[:-1].astype(np.float32)
         frequencies = np.fft.rfftfreq(_WINDOW, 1.0 / rate_hz)
         edges = np.array(BANDS_HZ)[:, None] * 10.0 ** np.array([-0.05, 0.05])
         first, last = np.searchsorted(frequencies, edges.T)
-        self._bands = np.minimum(np.stack([first, np.maximum(last, first + 1)], axis=1), len(frequencies))
+        self._bands = np.minimum(
+            np.stack([first, np.maximum(last, first + 1)], axis=1), len(frequencies)
+        )
         self._fall = np.exp(-STEP_FRAMES / rate_hz / _FALL_S)
         self.reset()
 
@@ -69,9 +78,13 @@ class Meters:
         self._peaks.add(heard)
         self._overs += np.count_nonzero(np.abs(heard) > 1.0, axis=1)
         ears = ears[:2] if len(ears) > 1 else np.repeat(ears, 2, axis=0)
-        steps = [self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES])
-                 for at in range(0, heard.shape[1], STEP_FRAMES)]  # fmt: skip
-        self._past = np.concatenate([self._past, np.concatenate([ears, heard])], axis=1)[:, -_WINDOW:]
+        steps = [
+            self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES])
+            for at in range(0, heard.shape[1], STEP_FRAMES)
+        ]
+        self._past = np.concatenate([self._past, np.concatenate([ears, heard])], axis=1)[
+            :, -_WINDOW:
+        ]
         if self._reads % _RANGE_EVERY == 0:
             self._range = _shown(self._loudness.range_lu)
         self._reads += 1
@@ -116,9 +129,12 @@ class Meters:
         return [_told(row, 2) for row in correlations(own[:, None], own, self._powers)]
 
     def _energy_vector(self) -> dict[str, float | None] | None:
-        """Where the sound appears to come from and how sharply (length 1: from one point), with front to height.
+        """Where the sound appears to come from and how sharply (length 1.
 
-        Source: Gerzon 1992, General metatheory of auditory localisation: r_E = sum of g^2 u over sum of g^2.
+        From one point), with front to height.
+
+        Source: Gerzon 1992, General metatheory of auditory localisation: r_E = sum of g^2 u over
+        sum of g^2.
         """
         if self._vectors is None:
             return None
@@ -145,16 +161,23 @@ class Meters:
     def _by_band(self) -> dict[str, list[float | None]]:
         """Correlation and what fold-downs lose in each third of an octave of the last 4096 samples.
 
-        `loss` is of the pair folded to mono, `loss_stereo` of the format folded to stereo: the energy of all its
-        channels but LFE over that of the pair.
+        `loss` is of the pair folded to mono, `loss_stereo` of the format folded to stereo: the
+        energy of all its channels but LFE over that of the pair.
         """
         spectra = rfft(self._past * self._window)
         left, right, heard = spectra[0], spectra[1], spectra[2:]
-        power = np.stack([
-            _squared(left), _squared(right), left.real * right.real + left.imag * right.imag,
-            np.sum(_squared(heard[self._counted]), axis=0), np.sum(_squared(self._folding @ heard), axis=0),
-        ])  # fmt: skip
-        sums = np.concatenate([np.zeros((5, 1)), np.cumsum(power, axis=1, dtype=np.float64)], axis=1)
+        power = np.stack(
+            [
+                _squared(left),
+                _squared(right),
+                left.real * right.real + left.imag * right.imag,
+                np.sum(_squared(heard[self._counted]), axis=0),
+                np.sum(_squared(self._folding @ heard), axis=0),
+            ]
+        )
+        sums = np.concatenate(
+            [np.zeros((5, 1)), np.cumsum(power, axis=1, dtype=np.float64)], axis=1
+        )
         now = (sums[:, self._bands[:, 1]] - sums[:, self._bands[:, 0]]) / _WINDOW**2
         self._spectra = 0.5 * self._spectra + 0.5 * now
         whole, pair = self._spectra[3:]
@@ -175,16 +198,25 @@ def _told(values: NDArray[np.float64], digits: int) -> list[float | None]:
 
 
 def _decibels(values: NDArray[np.floating]) -> list[float]:
-    return [round(v, 1) for v in np.maximum(20.0 * np.log10(np.maximum(values, 1e-9)), _SILENT_DB).tolist()]
+    return [
+        round(v, 1)
+        for v in np.maximum(20.0 * np.log10(np.maximum(values, 1e-9)), _SILENT_DB).tolist()
+    ]
 
 
 def _shown(value: float | None) -> float | None:
     return round(float(value), 1) if value is not None and np.isfinite(value) else None
 
 
-def _between(power: NDArray[np.float64], one: NDArray[np.bool_], other: NDArray[np.bool_]) -> float | None:
+def _between(
+    power: NDArray[np.float64], one: NDArray[np.bool_], other: NDArray[np.bool_]
+) -> float | None:
     """The balance of two groups of loudspeakers; None where a layout lacks one of them."""
-    return _balance(float(power[one].sum()), float(power[other].sum())) if one.any() and other.any() else None
+    return (
+        _balance(float(power[one].sum()), float(power[other].sum()))
+        if one.any() and other.any()
+        else None
+    )
 
 
 def _balance(one: float, other: float) -> float | None:

@@ -13,15 +13,20 @@ DIM_DB = -20.0
 
 def number(default: float, low: float, high: float, unit: str, step: float, help: str) -> Any:
     """A setting with all that a screen needs to draw it."""
-    return Field(default, ge=low, le=high, description=help, json_schema_extra={"unit": unit, "step": step})
+    return Field(
+        default, ge=low, le=high, description=help, json_schema_extra={"unit": unit, "step": step}
+    )
 
 
 class MonitorSource(Part):
-    """What is heard: a target of the mix, what one strip puts into it (stem), or one track or bus alone.
+    """What is heard.
 
-    Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds` keeps to beds or
-    objects. `stand_in` is a test signal in the place of the strip. `source` is the mix as it is now, a state of it from its history, an uploaded reference, or the file of
-    an earlier render.
+    A target of the mix, what one strip puts into it (stem), or one track or bus alone.
+
+    Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds`
+    keeps to beds or objects. `stand_in` is a test signal in the place of the strip. `source` is the
+    mix as it is now, a state of it from its history, an uploaded reference, or the file of an
+    earlier render.
     """
 
     what: Literal["mix", "stem", "alone", "before"] = "mix"
@@ -55,7 +60,10 @@ class Room(Part):
 
 
 class Binaural(Part):
-    """Loudspeakers heard through a head. `head` is `measured`, `sphere`, or the name of an uploaded set."""
+    """Loudspeakers heard through a head.
+
+    `head` is `measured`, `sphere`, or the name of an uploaded set.
+    """
 
     head: str = "measured"
     head_file: Path | None = None
@@ -73,7 +81,10 @@ class VirtualPair(Part):
 
 
 class Correction(Part):
-    """The inverse of a pair of headphones. `response` is a CSV or SOFA file; `target` may be another CSV."""
+    """The inverse of a pair of headphones. `response` is a CSV or SOFA file.
+
+    `target` may be another CSV.
+    """
 
     response: Path
     target: Path | None = None
@@ -91,7 +102,9 @@ class Loudspeaker(Part):
     trim_db: float = number(0.0, -24.0, 12.0, "dB", 0.1, "Gain of its own.")
     delay_ms: float = number(0.0, 0.0, 100.0, "ms", 0.01, "Delay of its own.")
     inverted: bool = False
-    output: int | None = Field(None, ge=1, le=64, description="The output it is wired to; its own number where empty.")
+    output: int | None = Field(
+        None, ge=1, le=64, description="The output it is wired to; its own number where empty."
+    )
 
 
 class LoudspeakerSet(Part):

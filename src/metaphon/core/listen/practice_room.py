@@ -1,4 +1,7 @@
-"""A simulated listening room that stands in for real loudspeakers, wired with faults, and the calibration that finds them."""
+"""A simulated listening room that stands in for real loudspeakers, wired with faults.
+
+And the calibration that finds them.
+"""
 
 from dataclasses import dataclass
 from functools import lru_cache
@@ -23,7 +26,10 @@ _ONSET = 0.3  # of the highest peak
 
 @dataclass(frozen=True)
 class Standing:
-    """Where a loudspeaker really stands and how it is really wired: to which output, with what fault."""
+    """Where a loudspeaker really stands and how it is really wired.
+
+    To which output, with what fault.
+    """
 
     label: str
     output: int
@@ -35,7 +41,9 @@ class Standing:
 
 
 def standing(layout: str) -> tuple[Standing, ...]:
-    """The room as it is: the last pair at ear level has its cables crossed, the second loudspeaker is late.
+    """The room as it is.
+
+    The last pair at ear level has its cables crossed, the second loudspeaker is late.
 
     The first is wired with its poles reversed. Distances differ a little, as in any room.
     """
@@ -47,7 +55,15 @@ def standing(layout: str) -> tuple[Standing, ...]:
         azimuth, elevation = named.angles_deg[i]
         away = _NEAREST_M + (_FARTHEST_M - _NEAREST_M) * ((i * 5) % 7) / 6
         found.append(
-            Standing(label, crossed.get(i, i) + 1, azimuth, elevation, away, _LATE_MS if i == 1 else 0.0, i == 0)
+            Standing(
+                label,
+                crossed.get(i, i) + 1,
+                azimuth,
+                elevation,
+                away,
+                _LATE_MS if i == 1 else 0.0,
+                i == 0,
+            )
         )
     return tuple(found)
 
@@ -57,24 +73,40 @@ def ear_responses(layout: str, rate_hz: int) -> NDArray[np.float32]:
     """What a listener in the room hears of each output, (outputs, 2, taps)."""
     rows = sorted(standing(layout), key=lambda row: row.output)
     head = load_head(SHIPPED, rate_hz)
-    responses = head.responses(unit_vectors([r.azimuth_deg for r in rows], [r.elevation_deg for r in rows]))
+    responses = head.responses(
+        unit_vectors([r.azimuth_deg for r in rows], [r.elevation_deg for r in rows])
+    )
     return _placed(responses, rows, rate_hz)
 
 
 def _microphone_responses(layout: str, rate_hz: int) -> NDArray[np.float32]:
-    """What a first-order microphone at the listener's place picks up of each output, (outputs, 4, taps)."""
+    """What a first-order microphone at the listener's place picks up of each output, (outputs, 4.
+
+    Taps).
+    """
     rows = sorted(standing(layout), key=lambda row: row.output)
-    gains = encode(np.array([r.azimuth_deg for r in rows]), np.array([r.elevation_deg for r in rows]), 1)
+    gains = encode(
+        np.array([r.azimuth_deg for r in rows]), np.array([r.elevation_deg for r in rows]), 1
+    )
     pulse = np.zeros((len(rows), 4, 64))
     pulse[:, :, 16] = gains
     return _placed(pulse, rows, rate_hz)
 
 
-def _placed(responses: NDArray[np.floating], rows: list[Standing], rate_hz: int) -> NDArray[np.float32]:
-    late = [round((row.distance_m / SPEED_OF_SOUND_M_S + row.late_ms / 1000.0) * rate_hz) for row in rows]
-    out = np.zeros((len(rows), responses.shape[1], responses.shape[2] + max(late)), dtype=np.float32)
+def _placed(
+    responses: NDArray[np.floating], rows: list[Standing], rate_hz: int
+) -> NDArray[np.float32]:
+    late = [
+        round((row.distance_m / SPEED_OF_SOUND_M_S + row.late_ms / 1000.0) * rate_hz)
+        for row in rows
+    ]
+    out = np.zeros(
+        (len(rows), responses.shape[1], responses.shape[2] + max(late)), dtype=np.float32
+    )
     for i, (row, at) in enumerate(zip(rows, late, strict=True)):
-        out[i, :, at : at + responses.shape[2]] = responses[i] * (2.0 / row.distance_m) * (-1 if row.inverted else 1)
+        out[i, :, at : at + responses.shape[2]] = (
+            responses[i] * (2.0 / row.distance_m) * (-1 if row.inverted else 1)
+        )
     return out
 
 
@@ -91,22 +123,31 @@ class Measured:
 
 
 def measure(layout: str, rate_hz: int) -> list[Measured]:
-    """Play a sweep from every output in turn and find when, how loud, which way up and from where it comes.
+    """Play a sweep from every output in turn and find when, how loud.
 
-    Exponential sweep, deconvolved by division (Farina 2000); direction from the intensity of the first arrival.
+    Which way up and from where it comes.
+
+    Exponential sweep, deconvolved by division (Farina 2000); direction from the intensity of the
+    first arrival.
     """
     frames = round(_SWEEP_S * rate_hz)
     time = np.arange(frames) / rate_hz
     rise = np.log(20000.0 / 40.0)
-    sweep = 0.5 * np.sin(2 * np.pi * 40.0 * _SWEEP_S / rise * (np.exp(time / _SWEEP_S * rise) - 1.0))
+    sweep = 0.5 * np.sin(
+        2 * np.pi * 40.0 * _SWEEP_S / rise * (np.exp(time / _SWEEP_S * rise) - 1.0)
+    )
     random = np.random.default_rng(2)
     found = []
     for output, responses in enumerate(_microphone_responses(layout, rate_hz), start=1):
         size = next_fast_len(frames + responses.shape[1], real=True)
         played = rfft(sweep, size)
-        picked_up = irfft(played * rfft(responses, size), size) + random.standard_normal((4, size)) * _NOISE
+        picked_up = (
+            irfft(played * rfft(responses, size), size) + random.standard_normal((4, size)) * _NOISE
+        )
         power = np.abs(played) ** 2
-        heard = irfft(rfft(picked_up, size) * np.conj(played) / (power + power.max() * 1e-5), size)[:, :frames]
+        heard = irfft(rfft(picked_up, size) * np.conj(played) / (power + power.max() * 1e-5), size)[
+            :, :frames
+        ]
         at = int(np.argmax(np.abs(heard[0]) > _ONSET * np.abs(heard[0]).max()))
         first = heard[:, at : at + 48]
         peak = first[0, int(np.argmax(np.abs(first[0])))]
@@ -118,7 +159,11 @@ def measure(layout: str, rate_hz: int) -> list[Measured]:
         )
         at += int(np.argmax(np.abs(first[0])))
         level = 20.0 * np.log10(abs(peak))
-        found.append(Measured(output, (at - 16) / rate_hz * 1000.0, level, bool(peak < 0), azimuth, elevation))
+        found.append(
+            Measured(
+                output, (at - 16) / rate_hz * 1000.0, level, bool(peak < 0), azimuth, elevation
+            )
+        )
     return found
 
 
@@ -139,7 +184,10 @@ def calibrated(chosen: LoudspeakerSet, rate_hz: int) -> tuple[LoudspeakerSet, li
             place = max(layout.main, key=lambda i: float(places[i] @ here))
         label = layout.labels[place]
         if place != one.output - 1:
-            told.append(f"Output {one.output} ({layout.labels[one.output - 1]}) plays from {label}: crossed cables.")
+            told.append(
+                f"Output {one.output} ({layout.labels[one.output - 1]}) plays from "
+                f"{label}: crossed cables."
+            )
         if one.inverted:
             told.append(f"{label} has its polarity reversed.")
         if one.delay_ms - usual > 2.0:

@@ -1,4 +1,7 @@
-"""Imported once by the process that listening sessions are forked from, so that each begins at once."""
+"""Imported once by the process that listening sessions are forked from.
+
+So that each begins at once.
+"""
 
 import tempfile
 from pathlib import Path
@@ -15,15 +18,29 @@ _RATE_HZ = 48000
 
 
 def _play_something() -> None:
-    """A few stretches through what is slow the first time: compiled loops, the measured head, the meters."""
+    """A few stretches through what is slow the first time.
+
+    Compiled loops, the measured head, the meters.
+    """
     with tempfile.TemporaryDirectory() as folder:
         soundfile.write(f"{folder}/click.wav", np.eye(1, 9600)[0], _RATE_HZ)
         track = {
-            "id": "a", "name": "A", "clips": [{"file": "click.wav"}], "placement": {"mode": "object"},
-            "chain": [{"kind": "network_reverb", "decay_s": 0.1}, {"kind": "basics", "low_cut": True}],
-        }  # fmt: skip
-        path = {"target": "a/placement/azimuth_deg", "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}]}
-        mix = parse({"format": "metaphon-mix", "title": "Warm", "tracks": [track], "automation": [path]})
+            "id": "a",
+            "name": "A",
+            "clips": [{"file": "click.wav"}],
+            "placement": {"mode": "object"},
+            "chain": [
+                {"kind": "network_reverb", "decay_s": 0.1},
+                {"kind": "basics", "low_cut": True},
+            ],
+        }
+        path = {
+            "target": "a/placement/azimuth_deg",
+            "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}],
+        }
+        mix = parse(
+            {"format": "metaphon-mix", "title": "Warm", "tracks": [track], "automation": [path]}
+        )
         session = Session(_RATE_HZ)
         session.set_document(NOW, with_files(mix, lambda file: Path(folder) / file))
         session.set_monitor(Monitor(through="binaural"))

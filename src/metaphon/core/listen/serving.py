@@ -1,4 +1,7 @@
-"""A listening session in a process of its own: messages in, stretches of sound with their readings out."""
+"""A listening session in a process of its own.
+
+Messages in, stretches of sound with their readings out.
+"""
 
 import json
 import os
@@ -25,18 +28,23 @@ _REPORT_S = 1.0
 
 
 def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
-    """A stretch as it travels: the length of the header, the header as JSON, then 32-bit floats frame by frame."""
+    """A stretch as it travels.
+
+    The length of the header, the header as JSON, then 32-bit floats frame by frame.
+    """
     text = json.dumps(header, separators=(",", ":")).encode()
     text += b" " * (-len(text) % 4)  # so that the samples are aligned
-    return struct.pack("<I", len(text)) + text + np.ascontiguousarray(samples.T, dtype="<f4").tobytes()
+    return (
+        struct.pack("<I", len(text)) + text + np.ascontiguousarray(samples.T, dtype="<f4").tobytes()
+    )
 
 
 def serve(pipe: Connection, rate_hz: int) -> None:
     """Answer messages until the pipe closes.
 
-    In: ("document", name, Mix, ids of the edits that came with it), ("state", dict), ("do", dict), ("preview",
-    command, control, id of the edit or None), ("release", control). Out: packed stretches, or JSON text for everything
-    else.
+    In: ("document", name, Mix, ids of the edits that came with it), ("state", dict), ("do", dict),
+    ("preview", command, control, id of the edit or None), ("release", control). Out: packed
+    stretches, or JSON text for everything else.
     """
     with suppress(PermissionError):
         os.nice(_EAGER)  # only some users may; it keeps sound flowing while pages are drawn
@@ -44,7 +52,10 @@ def serve(pipe: Connection, rate_hz: int) -> None:
 
 
 class Server:
-    """The session with its clock: it works ahead of what has been played, never further than the lead."""
+    """The session with its clock.
+
+    It works ahead of what has been played, never further than the lead.
+    """
 
     def __init__(self, pipe: Connection, rate_hz: int) -> None:
         self._pipe = pipe
@@ -86,7 +97,9 @@ class Server:
         try:
             if kind == "document":
                 name, mix, edits = rest
-                self._session.set_document(name, self._trials.keep(mix, edits) if name == NOW else mix)
+                self._session.set_document(
+                    name, self._trials.keep(mix, edits) if name == NOW else mix
+                )
             elif kind == "state":
                 self._state(rest[0])
             elif kind == "preview":
@@ -99,7 +112,10 @@ class Server:
             self._say(message=str(error))
 
     def _heard(self, mix: Mix | None) -> None:
-        """Let a trial be heard; one that cannot be is refused in words when it is sent to be kept."""
+        """Let a trial be heard.
+
+        One that cannot be is refused in words when it is sent to be kept.
+        """
         if mix is not None:
             with suppress(InputError):
                 self._session.set_document(NOW, mix)
@@ -108,7 +124,9 @@ class Server:
         """Take over what the listener has set; what is as it was stays untouched."""
         session = self._session
         loop = state.get("loop")
-        session.set_loop((int(loop[0]), int(loop[1])) if loop and loop[1] - loop[0] >= STRETCH_FRAMES else None)
+        session.set_loop(
+            (int(loop[0]), int(loop[1])) if loop and loop[1] - loop[0] >= STRETCH_FRAMES else None
+        )
         monitor = Monitor.model_validate(state["monitor"])
         if monitor != session.monitor:
             session.set_monitor(monitor)
@@ -141,7 +159,12 @@ class Server:
             right = session.blind.answer(what["side"])
             blind = session.blind
             self._say(
-                blind={"right": right, "of": blind.trials, "score": blind.right, "chance": round(blind.chance, 4)}
+                blind={
+                    "right": right,
+                    "of": blind.trials,
+                    "score": blind.right,
+                    "chance": round(blind.chance, 4),
+                }
             )
 
     def _begin(self, at: int, playing: bool) -> None:
@@ -161,9 +184,13 @@ class Server:
             return
         frames = stretch.samples.shape[1]
         header = {
-            "epoch": self._epoch, "stream": self._clock.sent, "first": stretch.first, "frames": frames,
-            "channels": len(stretch.samples), "readings": stretch.readings,
-        }  # fmt: skip
+            "epoch": self._epoch,
+            "stream": self._clock.sent,
+            "first": stretch.first,
+            "frames": frames,
+            "channels": len(stretch.samples),
+            "readings": stretch.readings,
+        }
         self._pipe.send_bytes(packed(header, stretch.samples))
         self._clock.sent += frames
         self._work_s += time.perf_counter() - began

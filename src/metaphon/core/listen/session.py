@@ -1,4 +1,7 @@
-"""One listener's session: what is heard on sides A and B, through what, from where on; stretch by stretch."""
+"""One listener's session: what is heard on sides A and B, through what, from where on.
+
+Stretch by stretch.
+"""
 
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -8,6 +11,8 @@ import numpy as np
 
 from metaphon.core.document.mix import PROGRAMME, Mix
 from metaphon.core.document.targets import target_named
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.convolution import Convolver
 from metaphon.core.engine.crossfade import Crossfade, Series, fade_in
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import Plan, compile
@@ -15,18 +20,20 @@ from metaphon.core.engine.printing import alone, width_of
 from metaphon.core.engine.render import Output
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind, Matching
-from metaphon.core.listen.convolving import Convolver
 from metaphon.core.listen.device import device_for, key_of
 from metaphon.core.listen.headphones import correction_taps, worn_taps
 from metaphon.core.listen.meters import Meters
 from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
 from metaphon.core.listen.test_signal import with_test_signal
-from metaphon.core.process.processor import Block, Running
+from metaphon.core.process.processor import Running
 
 
 @dataclass(frozen=True)
 class Stretch:
-    """What goes out: samples (channels, frames), their place in the mix, and the readings of what was heard."""
+    """What goes out.
+
+    Samples (channels, frames), their place in the mix, and the readings of what was heard.
+    """
 
     first: int
     samples: Block
@@ -40,22 +47,34 @@ def scene_heard(mix: Mix, hearing: MonitorSource) -> tuple[Mix, Output]:
     """
     strip = next((strip for strip in mix.strips if strip.id == hearing.strip), None)
     if hearing.what != "mix" and strip is None:
-        raise InputError("The track or bus that was heard is no longer in the mix; the whole mix is heard.")
+        raise InputError(
+            "The track or bus that was heard is no longer in the mix; the whole mix is heard."
+        )
     if hearing.stand_in and strip is not None:
         mix = with_test_signal(mix, strip.id, hearing.stand_in)
         return mix, Output(target_named(hearing.target), strip.id)
     if not hearing.chains:
-        mix = _each(mix, lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)})
+        mix = _each(
+            mix,
+            lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)},
+        )
     if hearing.kinds != "all":
         kind = hearing.kinds.removesuffix("s")
-        mix = _each(mix, lambda s: {"output": None} if s.output == PROGRAMME and s.placement.mode != kind else {})
+        mix = _each(
+            mix,
+            lambda s: (
+                {"output": None} if s.output == PROGRAMME and s.placement.mode != kind else {}
+            ),
+        )
     if strip is not None and hearing.what in ("alone", "before"):
         width = width_of(strip)
         mix = alone(mix, strip.id, width)
         if hearing.what == "before":
             mix = _each(mix, lambda s: {"chain": ()} if s.id == strip.id else {})
         return mix, Output(width)
-    return mix, Output(target_named(hearing.target), strip.id if strip and hearing.what == "stem" else None)
+    return mix, Output(
+        target_named(hearing.target), strip.id if strip and hearing.what == "stem" else None
+    )
 
 
 def _each(mix: Mix, change: Any) -> Mix:
@@ -98,7 +117,10 @@ class _Path:
 
 
 class Session:
-    """Plays documents to one listener. Everything may be changed between two stretches; nothing clicks."""
+    """Plays documents to one listener. Everything may be changed between two stretches.
+
+    Nothing clicks.
+    """
 
     def __init__(self, rate_hz: int) -> None:
         self.rate_hz = rate_hz
@@ -124,7 +146,10 @@ class Session:
         self._meters_of = Output(target_named("0+2+0"))
 
     def set_document(self, name: str, mix: Mix) -> None:
-        """Give a document, or take an edit of it in. Raises InputError where it cannot be played; the old one goes on."""
+        """Give a document, or take an edit of it in. Raises InputError where it cannot be played.
+
+        The old one goes on.
+        """
         if self.documents.get(name) == mix:
             return  # as when a number that was tried is kept
         for key, player in self._players.items():
@@ -133,7 +158,10 @@ class Session:
         self.documents[name] = mix
 
     def hear(self, side: str, hearing: MonitorSource) -> None:
-        """Listen to something else on a side. Raises InputError where it cannot be heard; nothing is changed."""
+        """Listen to something else on a side. Raises InputError where it cannot be heard.
+
+        Nothing is changed.
+        """
         before = self.hearings[side]
         self.hearings[side] = hearing
         try:
@@ -145,7 +173,10 @@ class Session:
             self._matching = Matching(self.rate_hz)
 
     def set_monitor(self, monitor: Monitor) -> None:
-        """Listen through something else. Raises InputError for files that cannot be read; nothing is changed."""
+        """Listen through something else. Raises InputError for files that cannot be read.
+
+        Nothing is changed.
+        """
         before = self.monitor
         self.monitor = monitor
         try:
@@ -156,7 +187,10 @@ class Session:
             raise
 
     def compare(self, on: bool, active: str = "a", matched: bool = True) -> None:
-        """Let both sides run in step, or only the active one. `active` may be `x` in a blind comparison."""
+        """Let both sides run in step, or only the active one.
+
+        `active` may be `x` in a blind comparison.
+        """
         if on and not self.comparing:
             self._matching = Matching(self.rate_hz)
         self.comparing, self.active, self.matched = on, active, matched
@@ -170,11 +204,13 @@ class Session:
             self.at = player.at
 
     def set_loop(self, span: tuple[int, int] | None) -> None:
+        """Play a span round and round; None ends it."""
         self.loop = span
         for player in self._players.values():
             player.loop = span
 
     def reset_meters(self) -> None:
+        """Begin the figures of the whole anew."""
         if self._meters:
             self._meters.reset()
 
@@ -187,11 +223,13 @@ class Session:
 
     @property
     def plan(self) -> Plan | None:
+        """What is played."""
         path = self._paths.get(self.side)
         return path.player.plan if path else None
 
     @property
     def ended(self) -> bool:
+        """Whether everything has been played to its end."""
         return bool(self._paths) and all(path.player.ended for path in self._paths.values())
 
     @property
@@ -207,7 +245,10 @@ class Session:
         return ["a", "b"] if self.comparing else [self.side]
 
     def _lay_paths(self) -> None:
-        """Players and paths for the sides that are heard; a path that changes is left by a crossfade."""
+        """Players and paths for the sides that are heard.
+
+        A path that changes is left by a crossfade.
+        """
         wanted: dict[str, tuple[tuple[str, MonitorSource], Player, Output]] = {}
         players: dict[tuple[str, MonitorSource], Player] = {}
         for side in self._sides():
@@ -218,10 +259,16 @@ class Session:
             scene, output = scene_heard(self.documents[name], hearing)
             apart = hearing.what in ("alone", "before") or bool(hearing.stand_in)
             shared = hearing.model_copy(
-                update={"target": "0+2+0"} if apart else {"target": "0+2+0", "what": "mix", "strip": None}
+                update={"target": "0+2+0"}
+                if apart
+                else {"target": "0+2+0", "what": "mix", "strip": None}
             )
             key = (name, shared)
-            player = players.get(key) or self._players.get(key) or Player(compile(scene), [output], self.at)
+            player = (
+                players.get(key)
+                or self._players.get(key)
+                or Player(compile(scene), [output], self.at)
+            )
             player.loop = self.loop
             players[key] = player
             wanted[side] = key, player, output
@@ -237,12 +284,20 @@ class Session:
         leaving = {path.player for path in self._leaving}
         for player in {*players.values(), *leaving}:
             player.hear(
-                list(dict.fromkeys(p.output for p in [*self._paths.values(), *self._leaving] if p.player is player))
+                list(
+                    dict.fromkeys(
+                        p.output
+                        for p in [*self._paths.values(), *self._leaving]
+                        if p.player is player
+                    )
+                )
             )
         for player in self._players.values():
             if player not in players.values() and player not in leaving:
                 player.close()
-        self._players = players | {key: p for key, p in self._players.items() if p in leaving and key not in players}
+        self._players = players | {
+            key: p for key, p in self._players.items() if p in leaving and key not in players
+        }
         self._kept = set(players)
 
     def _lay_after(self) -> None:
@@ -266,7 +321,9 @@ class Session:
         if not self._paths:
             self._lay_paths()
         if not self._paths:
-            raise InputError("There is nothing to hear yet; bring in a recording and route it to the mix.")
+            raise InputError(
+                "There is nothing to hear yet; bring in a recording and route it to the mix."
+            )
         blocks: dict[Player, dict[Output, Block]] = {}
         first = self.at
         for player in self._players.values():
@@ -274,7 +331,9 @@ class Session:
             self.at = player.at
         count = len(next(iter(next(iter(blocks.values())).values()))[0])
         found = {side: path.process(blocks[path.player]) for side, path in self._paths.items()}
-        out = self._blended({side: ears for side, (_, ears) in found.items()}, count).astype(np.float32)
+        out = self._blended({side: ears for side, (_, ears) in found.items()}, count).astype(
+            np.float32
+        )
         if self._leaving:
             up = fade_in(count)
             for path in self._leaving:
@@ -298,10 +357,19 @@ class Session:
         for key in [key for key in self._players if key not in self._kept]:
             self._players.pop(key).close()
         for player in self._players.values():
-            player.hear(list(dict.fromkeys(path.output for path in self._paths.values() if path.player is player)))
+            player.hear(
+                list(
+                    dict.fromkeys(
+                        path.output for path in self._paths.values() if path.player is player
+                    )
+                )
+            )
 
     def _blended(self, ears: dict[str, Block], frames: int) -> Block:
-        """The side that is heard; while comparing, both at one loudness, passing over where the side has changed."""
+        """The side that is heard.
+
+        While comparing, both at one loudness, passing over where the side has changed.
+        """
         up = fade_in(frames)
         if self.comparing:
             for side, block in ears.items():
@@ -317,9 +385,13 @@ class Session:
             )
             if line.any() or side == self.side:
                 part = block * line
-                total = part if total is None else total + part if len(total) == len(part) else (
-                    part if side == self.side else total
-                )  # fmt: skip
+                total = (
+                    part
+                    if total is None
+                    else total + part
+                    if len(total) == len(part)
+                    else (part if side == self.side else total)
+                )
             self._weights[side], self._match[side] = weight, match
         for side in {"a", "b"} - set(ears):
             self._weights[side], self._match[side] = 0.0, 1.0
@@ -335,10 +407,13 @@ class Session:
         readings = self._meters.read(heard, ears)
         readings["strips"] = self._paths[self.side].player.levels_db
         if self.comparing:
-            readings["matched_db"] = {side: round(20 * np.log10(gain), 2) for side, gain in self._match.items()}
+            readings["matched_db"] = {
+                side: round(20 * np.log10(gain), 2) for side, gain in self._match.items()
+            }
         return readings
 
     def close(self) -> None:
+        """Let go of files and threads."""
         for player in self._players.values():
             player.close()
         self._players, self._paths, self._leaving = {}, {}, []

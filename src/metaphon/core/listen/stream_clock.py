@@ -9,14 +9,19 @@ TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _MOST_LEAD_S = 0.5
 _WIDER_S = 0.02  # for each gap
 _NARROWER_S = 0.002  # for each second without
-_LATER_S = 0.005  # what a report that comes later than expected counts for: most often only the report is late
-_CROWDED, _ROOMY = 0.5, 0.3  # of real time: from the one down to the other stretches are long, which costs less
+# what a report that comes later than expected counts for: most often only the report is late
+_LATER_S = 0.005
+_CROWDED, _ROOMY = (
+    0.5,
+    0.3,
+)  # of real time: from the one down to the other stretches are long, which costs less
 
 
 class StreamClock:
     """Keeps the sound sent a lead ahead of the sound played, never further.
 
-    Between a listener's reports of how much was played the clock tells; a late report does not hold the sound up.
+    Between a listener's reports of how much was played the clock tells; a late report does not hold
+    the sound up.
     """
 
     def __init__(self, rate_hz: int) -> None:
@@ -32,7 +37,10 @@ class StreamClock:
         self._began_at = 0.0  # when it would have begun had it played from then on without a gap
 
     def played(self, frames: int, gap: bool) -> None:
-        """Take in that so many frames have been played by now, and whether there was a gap: it widens the lead."""
+        """Take in that so many frames have been played by now, and whether there was a gap.
+
+        It widens the lead.
+        """
         now = time.monotonic()
         began = now - frames / self._rate_hz
         expected = self._reported_at is not None and not gap

@@ -20,7 +20,10 @@ _LEVEL = 0.1
 
 @lru_cache(maxsize=16)
 def signal_file(signal: Signal, rate_hz: int) -> Path:
-    """A mono file of a minute: pink noise in bursts, a tone with overtones in bursts, or clicks four times a second."""
+    """A mono file of a minute.
+
+    Pink noise in bursts, a tone with overtones in bursts, or clicks four times a second.
+    """
     frames = round(_LENGTH_S * rate_hz)
     time_s = np.arange(frames) / rate_hz
     if signal == "click":
@@ -41,7 +44,9 @@ def signal_file(signal: Signal, rate_hz: int) -> Path:
 
 
 def with_test_signal(mix: Mix, strip_id: str, signal: Signal) -> Mix:
-    """The mix with a test signal instead of what a track or bus carries, as long as the mix is; its place stays.
+    """The mix with a test signal instead of what a track or bus carries, as long as the mix is.
+
+    Its place stays.
 
     Its fader is at 0 dB, its chain and sends are left out. Raises InputError where it is gone.
     """
@@ -53,9 +58,19 @@ def with_test_signal(mix: Mix, strip_id: str, signal: Signal) -> Mix:
     except InputError:
         length_s = _LENGTH_S
     file = signal_file(signal, mix.sample_rate_hz)
-    clips = tuple(Clip(file=file, start_s=n * _LENGTH_S) for n in range(max(math.ceil(length_s / _LENGTH_S), 1)))
+    clips = tuple(
+        Clip(file=file, start_s=n * _LENGTH_S)
+        for n in range(max(math.ceil(length_s / _LENGTH_S), 1))
+    )
     kept = {name: getattr(old, name) for name in Strip.model_fields}
-    kept |= {"clips": clips, "chain": (), "sends": (), "gain_db": 0.0, "muted": False, "resting": False}
+    kept |= {
+        "clips": clips,
+        "chain": (),
+        "sends": (),
+        "gain_db": 0.0,
+        "muted": False,
+        "resting": False,
+    }
     new = Track.model_construct(**kept)
 
     def free(strip: Strip) -> Strip:

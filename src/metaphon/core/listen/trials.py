@@ -1,4 +1,7 @@
-"""Edits that are tried out before they are kept: what is heard is the mix as it is kept, with these on top."""
+"""Edits that are tried out before they are kept.
+
+What is heard is the mix as it is kept, with these on top.
+"""
 
 import time
 from collections.abc import Iterable
@@ -23,9 +26,12 @@ class _Trial:
 
 
 class Trials:
-    """The edits under the hand or on their way, by control, and the kept mix that they are applied to.
+    """The edits under the hand or on their way, by control.
 
-    The very command that is tried out is the one that is kept, so what is heard is what comes of it.
+    And the kept mix that they are applied to.
+
+    The very command that is tried out is the one that is kept, so what is heard is what comes of
+    it.
     """
 
     def __init__(self) -> None:
@@ -33,7 +39,10 @@ class Trials:
         self._trials: dict[str, _Trial] = {}
 
     def keep(self, mix: Mix, edits: Iterable[str]) -> Mix:
-        """Take in the mix as it is kept now, with the ids of the edits that it contains; gives what is heard."""
+        """Take in the mix as it is kept now, with the ids of the edits that it contains.
+
+        Gives what is heard.
+        """
         self._kept = mix
         gone = set(edits)
         now = time.monotonic()

@@ -1,32 +1,44 @@
 """How late one recording of the same sound is against another, and whether it is upside down."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 
-_SHARPNESS = 0.7  # between plain correlation (0) and full whitening (1), steady for band-limited sounds
+_SHARPNESS = (
+    0.7  # between plain correlation (0) and full whitening (1), steady for band-limited sounds
+)
 
 
 @dataclass(frozen=True)
 class Alignment:
-    """delay_ms is positive where the other is late; confidence 0 (unrelated) to 1 (the same but for time)."""
+    """delay_ms is positive where the other is late.
+
+    Confidence 0 (unrelated) to 1 (the same but for time).
+    """
 
     delay_ms: float
     inverted: bool
     confidence: float
 
 
-def align(reference: NDArray, other: NDArray, rate_hz: int, longest_ms: float = 100.0) -> Alignment | None:
-    """Find delay and polarity of `other` against `reference`, both (frames), to about 1/32 of a sample.
+def align(
+    reference: NDArray[Any], other: NDArray[Any], rate_hz: int, longest_ms: float = 100.0
+) -> Alignment | None:
+    """Find delay and polarity of `other` against `reference`, both (frames).
+
+    To about 1/32 of a sample.
 
     None where either is silent. Source: generalised cross-correlation, Knapp & Carter 1976.
     """
     frames = max(len(reference), len(other))
     size = next_fast_len(2 * frames, real=True)
     one, two = rfft(reference, size), rfft(other, size)
-    energy = np.sqrt(np.sum(np.square(reference, dtype=float)) * np.sum(np.square(other, dtype=float)))
+    energy = np.sqrt(
+        np.sum(np.square(reference, dtype=float)) * np.sum(np.square(other, dtype=float))
+    )
     if energy <= 0.0:
         return None
     cross = two * np.conj(one)
@@ -40,12 +52,15 @@ def align(reference: NDArray, other: NDArray, rate_hz: int, longest_ms: float = 
     return Alignment((place - reach) * 1000.0 / rate_hz, top < 0, min(likeness, 1.0))
 
 
-def _around_zero(curve: NDArray, reach: int) -> NDArray:
+def _around_zero(curve: NDArray[Any], reach: int) -> NDArray[Any]:
     return np.concatenate([curve[-reach:] if reach else curve[:0], curve[: reach + 1]])
 
 
-def _between_samples(curve: NDArray, peak: int) -> tuple[float, float]:
-    """The place and height of the top near a sample, by band-limited interpolation to 1/32 of a sample."""
+def _between_samples(curve: NDArray[Any], peak: int) -> tuple[float, float]:
+    """The place and height of the top near a sample.
+
+    By band-limited interpolation to 1/32 of a sample.
+    """
     half = 24
     at = np.arange(max(peak - half, 0), min(peak + half + 1, len(curve)))
     places = peak + np.arange(-32, 33) / 32.0

@@ -17,27 +17,38 @@ def or_none(values: NDArray[np.float64]) -> list[float | None]:
 
 
 def correlations(left_power: Powers, right_power: Powers, product: Powers) -> NDArray[np.float64]:
-    """Normalised product of pairs of channels, -1 to 1, from their mean powers, of any shape; NaN where one is silent."""
+    """Normalised product of pairs of channels, -1 to 1, from their mean powers, of any shape.
+
+    NaN where one is silent.
+    """
     sounds = np.minimum(left_power, right_power) >= _SILENCE
     level = np.sqrt(np.where(sounds, left_power * right_power, np.nan))
     return np.clip(product / level, -1.0, 1.0)
 
 
 def correlation(left_power: float, right_power: float, product: float) -> float | None:
-    """Normalised product of two channels, -1 to 1, from their mean powers; None where either is silent."""
+    """Normalised product of two channels, -1 to 1, from their mean powers.
+
+    None where either is silent.
+    """
     return or_none(correlations(*np.array([[left_power], [right_power], [product]])))[0]
 
 
-def fold_down_losses_db(left_power: Powers, right_power: Powers, product: Powers) -> NDArray[np.float64]:
+def fold_down_losses_db(
+    left_power: Powers, right_power: Powers, product: Powers
+) -> NDArray[np.float64]:
     """How much quieter the sum of two channels is than if both were alike, for powers of any shape.
 
-    0 dB for two equal channels, 3.01 dB for unrelated ones, LARGEST_LOSS_DB where they cancel; NaN in
-    silence. Derived: 10 log10(2 (Pl + Pr) / P(l + r)).
+    0 dB for two equal channels, 3.01 dB for unrelated ones, LARGEST_LOSS_DB where they cancel; NaN
+    in silence. Derived: 10 log10(2 (Pl + Pr) / P(l + r)).
     """
     apart = left_power + right_power
     apart = np.where(apart >= _SILENCE, apart, np.nan)
     floor = 2.0 * apart * 10.0 ** (-LARGEST_LOSS_DB / 10.0)
-    return 10.0 * np.log10(2.0 * apart / np.maximum(apart + 2.0 * product, floor))
+    result: NDArray[np.float64] = 10.0 * np.log10(
+        2.0 * apart / np.maximum(apart + 2.0 * product, floor)
+    )
+    return result
 
 
 def fold_down_loss_db(left_power: float, right_power: float, product: float) -> float | None:
@@ -45,7 +56,9 @@ def fold_down_loss_db(left_power: float, right_power: float, product: float) -> 
     return or_none(fold_down_losses_db(*np.array([[left_power], [right_power], [product]])))[0]
 
 
-def through(matrix: NDArray[np.float64], powers: NDArray[np.float64]) -> tuple[float | None, float | None]:
+def through(
+    matrix: NDArray[np.float64], powers: NDArray[np.float64]
+) -> tuple[float | None, float | None]:
     """Correlation and fold-down loss in dB of a pair after a 2x2 matrix.
 
     `powers` is the pair's own matrix of mean products, (2, 2); after a matrix M it is M P M^T.
@@ -56,7 +69,10 @@ def through(matrix: NDArray[np.float64], powers: NDArray[np.float64]) -> tuple[f
 
 
 class CorrelationMeter:
-    """Correlation and fold-down loss of a pair, overall and for every 100 ms, fed block by block."""
+    """Correlation and fold-down loss of a pair, overall and for every 100 ms.
+
+    Fed block by block.
+    """
 
     def __init__(self, rate_hz: int) -> None:
         self._hop = round(WINDOW_S * rate_hz)
@@ -94,10 +110,12 @@ class CorrelationMeter:
 
     @property
     def overall(self) -> float | None:
+        """The correlation of all that was given; None for silence."""
         return correlation(*self._means)
 
     @property
     def loss_db(self) -> float | None:
+        """What folding all of it down to mono loses, in dB; None for silence."""
         return fold_down_loss_db(*self._means)
 
     @property

@@ -14,7 +14,8 @@ _OFFSET = -0.691
 def k_weighting(rate_hz: float) -> NDArray[np.float64]:
     """The two K-weighting stages at any sample rate, (2, 6) second-order sections.
 
-    At 48 kHz they are the tables of BS.1770-5 annex 1; elsewhere the same analogue filters, transformed anew.
+    At 48 kHz they are the tables of BS.1770-5 annex 1; elsewhere the same analogue filters,
+    transformed anew.
     """
     rows = []
     # Resonance and quality read back from the 48 kHz tables; numerators per stage (s^2, s, 1).
@@ -41,7 +42,10 @@ def _high_pass(warped: float, quality: float) -> list[float]:
 
 
 def channel_weights(layout: Layout) -> NDArray[np.float64]:
-    """The weight of each channel: 1.41 at the sides, 0 for LFE, else 1. Source: BS.1770-5, annex 3."""
+    """The weight of each channel: 1.41 at the sides, 0 for LFE, else 1.
+
+    Source: BS.1770-5, annex 3.
+    """
     return np.array(
         [
             0.0 if lfe else 1.41 if 60 <= abs(azimuth) <= 120 and abs(elevation) < 30 else 1.0
@@ -74,7 +78,8 @@ class LoudnessMeter:
         if len(powers) < blocks:
             return np.zeros(0)
         sums = np.concatenate([[0.0], np.cumsum(powers)])
-        return np.maximum(sums[blocks:] - sums[:-blocks], 0.0) / blocks
+        result: NDArray[np.float64] = np.maximum(sums[blocks:] - sums[:-blocks], 0.0) / blocks
+        return result
 
     @property
     def momentary_lufs(self) -> NDArray[np.float64]:
@@ -88,13 +93,19 @@ class LoudnessMeter:
 
     @property
     def integrated_lufs(self) -> float | None:
-        """Loudness of the whole, gated at -70 LUFS and at -10 LU; None where nothing is that loud."""
+        """Loudness of the whole, gated at -70 LUFS and at -10 LU.
+
+        None where nothing is that loud.
+        """
         power = _gated(self._windows(4), -10.0)
         return None if power.size == 0 else float(_lufs(power.mean()))
 
     @property
     def range_lu(self) -> float | None:
-        """The spread between the 10th and 95th per cent of short-term loudness. Source: EBU Tech 3342."""
+        """The spread between the 10th and 95th per cent of short-term loudness. Source.
+
+        EBU Tech 3342.
+        """
         power = _gated(self._windows(30), -20.0)
         if power.size == 0:
             return None
@@ -116,12 +127,21 @@ def _gated(power: NDArray[np.float64], relative_lu: float) -> NDArray[np.float64
 
 @numba.njit(cache=True, nogil=True)
 def _weigh(block, sections, weights, state, running, filled, hop):  # type: ignore[no-untyped-def]
-    """Filter, square and add up; returns the open sum, its length and the mean powers of the finished hops."""
+    """Filter, square and add up.
+
+    Returns the open sum, its length and the mean powers of the finished hops.
+    """
     channels, frames = block.shape
     finished = (filled + frames) // hop
     sums = np.zeros(finished + 1)
     sums[0] = running
-    b0, b1, b2, a1, a2 = sections[0, 0], sections[0, 1], sections[0, 2], sections[0, 4], sections[0, 5]
+    b0, b1, b2, a1, a2 = (
+        sections[0, 0],
+        sections[0, 1],
+        sections[0, 2],
+        sections[0, 4],
+        sections[0, 5],
+    )
     c1, c2 = sections[1, 4], sections[1, 5]
     for channel in range(channels):
         if weights[channel] == 0.0:

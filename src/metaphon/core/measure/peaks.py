@@ -23,9 +23,9 @@ class PeakMeter:
     def __init__(self, channels: int, rate_hz: int) -> None:
         factor = max(2, int(np.ceil(192000 / rate_hz)))
         taps = firwin(2 * _HALF * factor + 1, 0.97 / factor, window=("kaiser", 7.0)) * factor
-        self._phases = np.stack([taps[p : p + 2 * _HALF * factor : factor][::-1] for p in range(1, factor)]).astype(
-            np.float32
-        )
+        self._phases = np.stack(
+            [taps[p : p + 2 * _HALF * factor : factor][::-1] for p in range(1, factor)]
+        ).astype(np.float32)
         self._bound = float(np.abs(self._phases).sum(axis=1).max())
         self._history = np.zeros((channels, 2 * _HALF), dtype=np.float32)
         self.sample_peak = np.zeros(channels)

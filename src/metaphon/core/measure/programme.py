@@ -13,7 +13,10 @@ from metaphon.core.spatial.layouts import Layout
 
 @dataclass(frozen=True)
 class Figures:
-    """What was measured of a programme. None where there was too little sound, or not two channels."""
+    """What was measured of a programme.
+
+    None where there was too little sound, or not two channels.
+    """
 
     duration_s: float
     sample_rate_hz: int
@@ -31,7 +34,10 @@ class Figures:
 
 @dataclass(frozen=True)
 class History:
-    """The same programme ten times a second: momentary and short-term loudness, correlation (two channels only)."""
+    """The same programme ten times a second.
+
+    Momentary and short-term loudness, correlation (two channels only).
+    """
 
     momentary_lufs: list[float | None]
     short_term_lufs: list[float | None]
@@ -39,7 +45,10 @@ class History:
 
 
 class ProgrammeMeter:
-    """Measures a programme block by block. Without a layout every channel counts alike (scenes: W alone)."""
+    """Measures a programme block by block. Without a layout every channel counts alike (scenes.
+
+    W alone).
+    """
 
     def __init__(self, channels: int, rate_hz: int, layout: Layout | None = None) -> None:
         weights = channel_weights(layout) if layout else np.eye(1, channels)[0]
@@ -82,6 +91,7 @@ class ProgrammeMeter:
 
     @property
     def history(self) -> History:
+        """How loudness and correlation went over time."""
         return History(
             momentary_lufs=_finite(self._loudness.momentary_lufs),
             short_term_lufs=_finite(self._loudness.short_term_lufs),

@@ -1,1 +1,4 @@
-"""Processors, one module each. A module dropped in here is picked up everywhere: document, chain and screen."""
+"""Processors, one module each. A module dropped in here is picked up everywhere.
+
+Document, chain and screen.
+"""

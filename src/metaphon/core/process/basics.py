@@ -1,4 +1,7 @@
-"""The strip's own tools: gain, polarity, mid and side, width, balance, position of each side, low-cut, delay."""
+"""The strip's own tools.
+
+Gain, polarity, mid and side, width, balance, position of each side, low-cut, delay.
+"""
 
 from typing import ClassVar, Literal
 
@@ -7,7 +10,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 from scipy.signal import butter, sosfilt, sosfreqz
 
-from metaphon.core.process.processor import Block, DelayLine, Processor, Running, choice, parameter, switch
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.delay_line import DelayLine
+from metaphon.core.process.processor import Processor, Running, choice, parameter, switch
 
 Matrix = NDArray[np.float64]
 Slope = Literal["6", "12", "18", "24", "30", "36", "42", "48"]
@@ -17,44 +22,98 @@ _LEFT_RIGHT = np.array([[1.0, 1.0], [1.0, -1.0]])
 
 
 class Basics(Processor):
-    """Everything that is one matrix, one low-cut and one delay. Some of it counts for stereo only."""
+    """Everything that is one matrix, one low-cut and one delay.
+
+    Some of it counts for stereo only.
+    """
 
     title: ClassVar[str] = "Basics"
 
     kind: Literal["basics"] = "basics"
-    input_gain_db: float = parameter(0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain before everything else.")
+    input_gain_db: float = parameter(
+        0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain before everything else."
+    )
     polarity_inverted: bool = switch(False, help="Turn every sample upside down.")
     inverted_channels: tuple[int, ...] = Field(
-        (), description="Turn these channels upside down, counted from 1.", json_schema_extra={"role": "channels"}
+        (),
+        description="Turn these channels upside down, counted from 1.",
+        json_schema_extra={"role": "channels"},
     )
     swapped: bool = switch(False, help="Left to the right and right to the left.", channels=2)
-    input_as: Literal["left_right", "mid_side"] = choice("left_right", help="What the two channels carry.", channels=2)
+    input_as: Literal["left_right", "mid_side"] = choice(
+        "left_right", help="What the two channels carry.", channels=2
+    )
     width: float = parameter(
-        1.0, 0.0, 4.0, unit="", step=0.01, help="0 mono, 1 untouched, 2 side doubled, and beyond.", channels=2
+        1.0,
+        0.0,
+        4.0,
+        unit="",
+        step=0.01,
+        help="0 mono, 1 untouched, 2 side doubled, and beyond.",
+        channels=2,
     )
     mono: bool = switch(False, help="Both sides carry the mid.", channels=2)
-    mid_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Where the mid stands.", channels=2)
-    side_position_deg: float = parameter(0.0, -30.0, 30.0, unit="°", step=0.5, help="Where the side leans.", channels=2)
+    mid_position_deg: float = parameter(
+        0.0, -30.0, 30.0, unit="°", step=0.5, help="Where the mid stands.", channels=2
+    )
+    side_position_deg: float = parameter(
+        0.0, -30.0, 30.0, unit="°", step=0.5, help="Where the side leans.", channels=2
+    )
     left_position_deg: float = parameter(
-        30.0, -30.0, 30.0, unit="°", step=0.5, help="Where the left channel stands; 30 is fully left.", channels=2
+        30.0,
+        -30.0,
+        30.0,
+        unit="°",
+        step=0.5,
+        help="Where the left channel stands; 30 is fully left.",
+        channels=2,
     )
     right_position_deg: float = parameter(
-        -30.0, -30.0, 30.0, unit="°", step=0.5, help="Where the right channel stands; -30 is fully right.", channels=2
+        -30.0,
+        -30.0,
+        30.0,
+        unit="°",
+        step=0.5,
+        help="Where the right channel stands; -30 is fully right.",
+        channels=2,
     )
     balance: float = parameter(
-        0.0, -100.0, 100.0, unit="%", step=1.0, help="100 leaves the left alone, -100 the right.", channels=2
+        0.0,
+        -100.0,
+        100.0,
+        unit="%",
+        step=1.0,
+        help="100 leaves the left alone, -100 the right.",
+        channels=2,
     )
     low_cut: bool = switch(False, help="Take away what lies below the corner.")
     low_cut_hz: float = parameter(
-        80.0, 10.0, 2000.0, unit="Hz", step=1.0, scale="log", help="Corner of the low-cut, 3 dB down."
+        80.0,
+        10.0,
+        2000.0,
+        unit="Hz",
+        step=1.0,
+        scale="log",
+        help="Corner of the low-cut, 3 dB down.",
     )
     low_cut_slope_db: Slope = choice("12", help="Slope of the low-cut in dB per octave.")
     delay_ms: float = parameter(
-        0.0, -200.0, 1000.0, unit="ms", step=0.02,
-        help="Later by this much, or earlier, to the nearest sample; samples (smp) and centimetres (cm) may be typed.",
-    )  # fmt: skip
-    output_as: Literal["left_right", "mid_side"] = choice("left_right", help="What is handed on.", channels=2)
-    output_gain_db: float = parameter(0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain after everything else.")
+        0.0,
+        -200.0,
+        1000.0,
+        unit="ms",
+        step=0.02,
+        help=(
+            "Later by this much, or earlier, to the nearest sample; samples (smp) and "
+            "centimetres (cm) may be typed."
+        ),
+    )
+    output_as: Literal["left_right", "mid_side"] = choice(
+        "left_right", help="What is handed on.", channels=2
+    )
+    output_gain_db: float = parameter(
+        0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain after everything else."
+    )
 
     def start(self, channels: int, rate_hz: int) -> Running:
         return _Basics(self, channels, rate_hz)
@@ -64,10 +123,15 @@ class Basics(Processor):
         return max(self.delay_ms, 0.0) / 1000.0
 
     def latency_samples(self, rate_hz: int) -> int:
-        """To be early, everything else waits: a backward delay is a latency that is made up for and not used."""
+        """To be early, everything else waits.
+
+        A backward delay is a latency that is made up for and not used.
+        """
         return max(-round(self.delay_ms * 1e-3 * rate_hz), 0)
 
-    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128] | None:
+    def response(
+        self, frequencies_hz: NDArray[np.float64], rate_hz: int
+    ) -> NDArray[np.complex128] | None:
         if not self.low_cut:
             return None
         return np.asarray(sosfreqz(self._sections(rate_hz), frequencies_hz, fs=rate_hz)[1])
@@ -94,26 +158,40 @@ class Basics(Processor):
         total = np.eye(channels) * 10.0 ** ((self.input_gain_db + self.output_gain_db) / 20.0)
         for step in steps:
             total = step @ total
-        return total
+        result: Matrix = total
+        return result
 
     def _mid_side(self) -> Matrix:
         """Width scales the side; mid and side are then placed apart, with equal power."""
         width = 0.0 if self.mono else self.width
         mid, side = _pair(self.mid_position_deg), _pair(self.side_position_deg)
-        return np.sqrt(2.0) * np.stack([mid, width * side * (1.0, -1.0)], axis=1) @ _MID_SIDE
+        result: Matrix = (
+            np.sqrt(2.0) * np.stack([mid, width * side * (1.0, -1.0)], axis=1) @ _MID_SIDE
+        )
+        return result
 
     def _sides(self) -> Matrix:
         return np.stack([_pair(self.left_position_deg), _pair(self.right_position_deg)], axis=1)
 
     def _balance(self) -> Matrix:
-        """The far side falls along a quarter cosine; the near side is left as it is (common practice)."""
+        """The far side falls along a quarter cosine.
+
+        The near side is left as it is (common practice).
+        """
         far = np.cos(np.pi / 2 * abs(self.balance) / 100.0) if abs(self.balance) < 100.0 else 0.0
         return np.array([1.0, far] if self.balance > 0 else [far, 1.0])
 
 
-def cut_sections(side: Literal["high", "low"], corner_hz: float, slope_db: int, rate_hz: int) -> Matrix:
-    """A Butterworth cut, 6 dB per octave an order, as second-order sections. `side` is what passes."""
-    return np.asarray(butter(slope_db // 6, min(corner_hz, 0.49 * rate_hz), side, fs=rate_hz, output="sos"))
+def cut_sections(
+    side: Literal["high", "low"], corner_hz: float, slope_db: int, rate_hz: int
+) -> Matrix:
+    """A Butterworth cut, 6 dB per octave an order, as second-order sections.
+
+    `side` is what passes.
+    """
+    return np.asarray(
+        butter(slope_db // 6, min(corner_hz, 0.49 * rate_hz), side, fs=rate_hz, output="sos")
+    )
 
 
 def _pair(position_deg: float) -> Matrix:
@@ -129,13 +207,17 @@ class _Basics:
         self._untouched = np.allclose(self._matrix, np.eye(channels), rtol=0.0, atol=1e-7)
         self._sections = parameters._sections(rate_hz) if parameters.low_cut else None
         # in double: single precision is noisy where poles lie close to 1
-        self._state = np.zeros((len(self._sections) if self._sections is not None else 0, channels, 2))
+        self._state = np.zeros(
+            (len(self._sections) if self._sections is not None else 0, channels, 2)
+        )
         self._delay = DelayLine(channels, max(round(parameters.delay_ms * 1e-3 * rate_hz), 0))
 
     def process(self, block: Block) -> Block:
         if not self._untouched:
             block = self._matrix @ block
         if self._sections is not None:
-            filtered, self._state = sosfilt(self._sections, block.astype(np.float64), axis=1, zi=self._state)
+            filtered, self._state = sosfilt(
+                self._sections, block.astype(np.float64), axis=1, zi=self._state
+            )
             block = filtered.astype(np.float32)
         return self._delay.process(block)

@@ -5,10 +5,12 @@ from typing import ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
-from scipy.signal import fftconvolve, sosfilt, sosfreqz
+from scipy.signal import sosfilt, sosfreqz
 
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.convolution import ChannelFilter
 from metaphon.core.process.basics import Slope, cut_sections
-from metaphon.core.process.processor import Block, Processor, Running, choice, parameter, switch
+from metaphon.core.process.processor import Processor, Running, choice, parameter, switch
 
 Sections = NDArray[np.float64]
 Shape = Literal["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "notch", "tilt"]
@@ -37,24 +39,31 @@ class Band(BaseModel):
             return ("frequency_hz", "slope_db")
         if self.shape == "notch":
             return ("frequency_hz", "q")
-        return ("frequency_hz", "gain_db") if self.shape == "tilt" else ("frequency_hz", "gain_db", "q")
+        return (
+            ("frequency_hz", "gain_db")
+            if self.shape == "tilt"
+            else ("frequency_hz", "gain_db", "q")
+        )
 
     def sections(self, rate_hz: int) -> Sections:
         """Second-order sections, (sections, 6).
 
-        Bells, shelves and notch: Audio EQ Cookbook (R. Bristow-Johnson; W3C note 2021). Cuts: Butterworth.
-        Tilt: one pole and one zero an equal ratio below and above the pivot.
+        Bells, shelves and notch: Audio EQ Cookbook (R. Bristow-Johnson; W3C note 2021). Cuts:
+        Butterworth. Tilt: one pole and one zero an equal ratio below and above the pivot.
         """
         frequency = min(self.frequency_hz, 0.49 * rate_hz)
         if self.shape in ("low_cut", "high_cut"):
-            return cut_sections("high" if self.shape == "low_cut" else "low", frequency, int(self.slope_db), rate_hz)
+            return cut_sections(
+                "high" if self.shape == "low_cut" else "low", frequency, int(self.slope_db), rate_hz
+            )
         turn = 2 * np.pi * frequency / rate_hz
         cosine, alpha = np.cos(turn), np.sin(turn) / (2 * self.q)
         a = 10.0 ** (self.gain_db / 40.0)
         if self.shape == "tilt":
             pole = np.tan(turn / 2)
             b0, b1, a0, a1 = a + pole, pole - a, 1 + a * pole, a * pole - 1
-            return np.array([[b0, b1, 0.0, a0, a1, 0.0]]) / a0
+            result: Sections = np.array([[b0, b1, 0.0, a0, a1, 0.0]]) / a0
+            return result
         if self.shape == "bell":
             b = [1 + alpha * a, -2 * cosine, 1 - alpha * a]
             d = [1 + alpha / a, -2 * cosine, 1 - alpha / a]
@@ -69,32 +78,52 @@ class Band(BaseModel):
                 sign * 2 * a * (down - sign * up * cosine),
                 a * (up - sign * down * cosine - k),
             ]
-            d = [up + sign * down * cosine + k, -sign * 2 * (down + sign * up * cosine), up + sign * down * cosine - k]
-        return np.array([[*b, *d]]) / d[0]
+            d = [
+                up + sign * down * cosine + k,
+                -sign * 2 * (down + sign * up * cosine),
+                up + sign * down * cosine - k,
+            ]
+        made: Sections = np.array([[*b, *d]]) / d[0]
+        return made
 
 
 class Eq(Processor):
-    """Bells, shelves, cuts, notches and tilts. Linear phase keeps the wave's shape and costs latency."""
+    """Bells, shelves, cuts, notches and tilts.
+
+    Linear phase keeps the wave's shape and costs latency.
+    """
 
     title: ClassVar[str] = "Equaliser"
 
     kind: Literal["eq"] = "eq"
     bands: tuple[Band, ...] = Field(
-        (), max_length=_MOST_BANDS, description="The bands, one after the other.", json_schema_extra={"role": "bands"}
+        (),
+        max_length=_MOST_BANDS,
+        description="The bands, one after the other.",
+        json_schema_extra={"role": "bands"},
     )
-    phase: Literal["minimum", "linear"] = choice("minimum", help="Linear keeps phase and costs latency.")
+    phase: Literal["minimum", "linear"] = choice(
+        "minimum", help="Linear keeps phase and costs latency."
+    )
     length: Literal["1024", "2048", "4096", "8192", "16384"] = choice(
-        "4096", help="Linear phase: samples the filter spans; longer is exact to lower frequencies, and later."
+        "4096",
+        help=(
+            "Linear phase: samples the filter spans; longer is exact to lower "
+            "frequencies, and later."
+        ),
     )
 
     def start(self, channels: int, rate_hz: int) -> Running:
         sections = self.sections(rate_hz)
         if self.phase == "linear":
-            return _LinearPhase(linear_phase_taps(sections, int(self.length), rate_hz), channels)
+            return ChannelFilter(linear_phase_taps(sections, int(self.length), rate_hz), channels)
         return _MinimumPhase(sections, channels)
 
     def sections(self, rate_hz: int) -> Sections:
-        """All bands that are on, as second-order sections; one that passes everything where there is none."""
+        """All bands that are on, as second-order sections.
+
+        One that passes everything where there is none.
+        """
         found = [band.sections(rate_hz) for band in self.bands if band.on]
         return np.concatenate(found) if found else np.array([[1.0, 0.0, 0.0, 1.0, 0.0, 0.0]])
 
@@ -113,7 +142,10 @@ class Eq(Processor):
         half = len(taps) // 2
         # symmetric about its middle, so real: a cosine series
         turns = 2 * np.pi * np.outer(frequencies_hz / rate_hz, np.arange(1, half + 1))
-        return (taps[half] + 2 * np.cos(turns) @ taps[half + 1 :]).astype(np.complex128)
+        result: NDArray[np.complex128] = (taps[half] + 2 * np.cos(turns) @ taps[half + 1 :]).astype(
+            np.complex128
+        )
+        return result
 
 
 def linear_phase_taps(sections: Sections, length: int, rate_hz: int) -> NDArray[np.float64]:
@@ -135,17 +167,8 @@ class _MinimumPhase:
         self._state = np.zeros((len(sections), channels, 2))
 
     def process(self, block: Block) -> Block:
-        filtered, self._state = sosfilt(self._sections, block.astype(np.float64), axis=1, zi=self._state)
-        return filtered.astype(np.float32)
-
-
-class _LinearPhase:
-    def __init__(self, taps: NDArray[np.float64], channels: int) -> None:
-        self._taps = taps[None, :]
-        self._carry = np.zeros((channels, len(taps) - 1))
-
-    def process(self, block: Block) -> Block:
-        full = fftconvolve(block.astype(np.float64), self._taps, axes=1)
-        full[:, : self._carry.shape[1]] += self._carry
-        self._carry = full[:, block.shape[1] :]
-        return full[:, : block.shape[1]].astype(np.float32)
+        filtered, self._state = sosfilt(
+            self._sections, block.astype(np.float64), axis=1, zi=self._state
+        )
+        result: Block = filtered.astype(np.float32)
+        return result

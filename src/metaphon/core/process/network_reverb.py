@@ -1,12 +1,17 @@
-"""A room from a feedback network: sixteen delays that feed each other without loss but for the decay."""
+"""A room from a feedback network.
 
-from typing import ClassVar, Literal
+Sixteen delays that feed each other without loss but for the decay.
+"""
+
+from typing import ClassVar, Literal, NamedTuple
 
 import numba
 import numpy as np
+from numpy.typing import NDArray
 from scipy.linalg import hadamard
 
-from metaphon.core.process.processor import Block, Processor, Running, parameter, switch
+from metaphon.core.dsp.block import Block
+from metaphon.core.process.processor import Processor, Running, parameter, switch
 
 LINES = 16
 # Spread over a room's spacings so that no two share a factor once made prime; seconds at size 1.
@@ -24,14 +29,29 @@ class NetworkReverb(Processor):
 
     kind: Literal["network_reverb"] = "network_reverb"
     decay_s: float = parameter(
-        2.0, 0.1, 30.0, unit="s", step=0.05, scale="log", help="Time to fall by 60 dB at low frequencies."
+        2.0,
+        0.1,
+        30.0,
+        unit="s",
+        step=0.05,
+        scale="log",
+        help="Time to fall by 60 dB at low frequencies.",
     )
     treble_decay: float = parameter(
-        0.5, 0.05, 1.0, unit="", step=0.01, help="Decay at the highest frequencies, as a part of the decay."
+        0.5,
+        0.05,
+        1.0,
+        unit="",
+        step=0.01,
+        help="Decay at the highest frequencies, as a part of the decay.",
     )
     size: float = parameter(1.0, 0.2, 3.0, unit="", step=0.05, help="Spacing of the reflections.")
-    predelay_ms: float = parameter(20.0, 0.0, 250.0, unit="ms", step=1.0, help="Time before the room answers.")
-    wet_only: bool = switch(True, help="Give the room alone, as a return should; off adds the dry sound.")
+    predelay_ms: float = parameter(
+        20.0, 0.0, 250.0, unit="ms", step=1.0, help="Time before the room answers."
+    )
+    wet_only: bool = switch(
+        True, help="Give the room alone, as a return should; off adds the dry sound."
+    )
 
     def start(self, channels: int, rate_hz: int) -> Running:
         return _NetworkReverb(self, channels, rate_hz)
@@ -45,16 +65,42 @@ class NetworkReverb(Processor):
         return self.decay_s + self.predelay_ms / 1000.0
 
 
-class _NetworkReverb:
-    """Source: Jot & Chaigne 1991, per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
+class _Network(NamedTuple):
+    """The delays that feed each other: their memory, where each is in it, and what they do."""
 
-    The room's response is scaled to unit energy whatever its decay (to about 2 dB), so a longer one is not louder.
+    lines: NDArray[np.float64]  # (lines, longest)
+    lengths: NDArray[np.int64]
+    at: NDArray[np.int64]
+    filters: NDArray[np.float64]
+    gain: NDArray[np.float64]
+    pole: NDArray[np.float64]
+    inputs: NDArray[np.float64]  # (lines, channels)
+    outputs: NDArray[np.float64]  # (channels, lines)
+
+
+class _Diffusion(NamedTuple):
+    """The all-pass delays in front: their memory, their lengths, and where each is in it."""
+
+    delays: NDArray[np.float64]  # (channels, delays, longest)
+    lengths: NDArray[np.int64]
+    at: NDArray[np.int64]
+
+
+class _NetworkReverb:
+    """Source.
+
+    Jot & Chaigne 1991, per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
+
+    The room's response is scaled to unit energy whatever its decay (to about 2 dB), so a longer one
+    is not louder.
     """
 
     def __init__(self, parameters: NetworkReverb, channels: int, rate_hz: int) -> None:
         self._dry = not parameters.wet_only
         self._channels = channels
-        self._predelay = np.zeros((channels, round(parameters.predelay_ms * 1e-3 * rate_hz)), dtype=np.float32)
+        self._predelay = np.zeros(
+            (channels, round(parameters.predelay_ms * 1e-3 * rate_hz)), dtype=np.float32
+        )
         self._lengths = _primes(_SPREAD_S * parameters.size * rate_hz)
         seconds = self._lengths / rate_hz
         low = 10.0 ** (-3.0 * seconds / parameters.decay_s)
@@ -68,15 +114,28 @@ class _NetworkReverb:
         self._inputs = signs[:, np.arange(channels) % LINES] * mine / np.sqrt(np.sum(mine, axis=0))
         rows = [np.roll(signs[(c + 1) % LINES], 5 * (c // LINES)) for c in range(channels)]
         self._outputs = np.array(rows) / np.sqrt(LINES * self._energy())
-        self._lines = np.zeros((LINES, int(self._lengths.max())))
-        self._filters = np.zeros(LINES)
-        self._at = np.zeros(LINES, dtype=np.int64)
-        self._diffuser_lengths = _primes(np.array(_DIFFUSERS_S) * rate_hz)
-        self._diffusers = np.zeros((channels, len(_DIFFUSERS_S), int(self._diffuser_lengths.max())))
-        self._diffuser_at = np.zeros(len(_DIFFUSERS_S), dtype=np.int64)
+        self._network = _Network(
+            lines=np.zeros((LINES, int(self._lengths.max()))),
+            lengths=self._lengths,
+            at=np.zeros(LINES, dtype=np.int64),
+            filters=np.zeros(LINES),
+            gain=self._gain,
+            pole=self._pole,
+            inputs=self._inputs,
+            outputs=self._outputs,
+        )
+        lengths = _primes(np.array(_DIFFUSERS_S) * rate_hz)
+        self._diffusion = _Diffusion(
+            delays=np.zeros((channels, len(_DIFFUSERS_S), int(lengths.max()))),
+            lengths=lengths,
+            at=np.zeros(len(_DIFFUSERS_S), dtype=np.int64),
+        )
 
     def _energy(self) -> float:
-        """The energy of the room's response before scaling: what passes the lines once, twice, and so on."""
+        """The energy of the room's response before scaling.
+
+        What passes the lines once, twice, and so on.
+        """
         turn = np.exp(-1j * np.linspace(0.0, np.pi, 512))[:, None]
         passing = np.mean(np.abs(self._gain / (1.0 - self._pole * turn)) ** 2, axis=1)
         return float(np.mean(passing / (1.0 - np.minimum(passing, 0.999999))))
@@ -88,21 +147,7 @@ class _NetworkReverb:
             joined = np.concatenate([self._predelay, block], axis=1)
             source, self._predelay = joined[:, : block.shape[1]], joined[:, block.shape[1] :]
         wet = np.empty((self._channels, block.shape[1]), dtype=np.float32)
-        _run(
-            np.ascontiguousarray(source),
-            wet,
-            self._lines,
-            self._lengths,
-            self._at,
-            self._filters,
-            self._gain,
-            self._pole,
-            self._inputs,
-            self._outputs,
-            self._diffusers,
-            self._diffuser_lengths,
-            self._diffuser_at,
-        )
+        _run(np.ascontiguousarray(source), wet, self._network, self._diffusion)
         return wet + block if self._dry else wet
 
 
@@ -111,17 +156,22 @@ def _primes(lengths: np.ndarray) -> np.ndarray:
     found: list[int] = []
     for length in lengths:
         candidate = int(length)
-        while candidate in found or any(candidate % k == 0 for k in range(2, int(candidate**0.5) + 1)):
+        while candidate in found or any(
+            candidate % k == 0 for k in range(2, int(candidate**0.5) + 1)
+        ):
             candidate += 1
         found.append(candidate)
     return np.array(found, dtype=np.int64)
 
 
 @numba.njit(cache=True, nogil=True)
-def _run(  # type: ignore[no-untyped-def]
-    source, wet, lines, lengths, at, filters, gain, pole, inputs, outputs, diffusers, diffuser_lengths, diffuser_at
-):
-    """A few samples at a time, fewer than the shortest delay holds, so that loops run along time."""
+def _run(source, wet, network, diffusion):  # type: ignore[no-untyped-def]
+    """A few samples at a time, fewer than the shortest delay holds.
+
+    So that loops run along time.
+    """
+    lines, lengths, at, filters, gain, pole, inputs, outputs = network
+    diffusers, diffuser_lengths, diffuser_at = diffusion
     channels, frames = source.shape
     most = min(_AT_ONCE, lengths.min(), diffuser_lengths.min())
     heard = np.empty((LINES, most))
@@ -131,7 +181,9 @@ def _run(  # type: ignore[no-untyped-def]
         for c in range(channels):
             entering[c, :count] = source[c, first : first + count]
             for d in range(len(diffuser_lengths)):
-                before = min(count, diffuser_lengths[d] - diffuser_at[d])  # the delay's end, where it begins again
+                before = min(
+                    count, diffuser_lengths[d] - diffuser_at[d]
+                )  # the delay's end, where it begins again
                 _diffuse(diffusers[c, d, diffuser_at[d] :], entering[c, :before])
                 _diffuse(diffusers[c, d], entering[c, before:count])
         for d in range(len(diffuser_lengths)):
@@ -169,7 +221,9 @@ def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _fall(heard, count, gain, pole, filters):  # type: ignore[no-untyped-def]
-    for i in range(count):  # all lines at each sample: they do not wait for each other, as samples would
+    for i in range(
+        count
+    ):  # all lines at each sample: they do not wait for each other, as samples would
         for k in range(LINES):
             last = gain[k] * heard[k, i] + pole[k] * filters[k]
             if abs(last) < 1e-30:  # keep what has died away out of the slow range of numbers

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
-Block = NDArray[np.float32]
+from metaphon.core.dsp.block import Block
 
 
 class Running(Protocol):
@@ -18,7 +18,10 @@ class Running(Protocol):
 
 
 class Processor(BaseModel, ABC):
-    """The parameters of one processor, each with unit, range, default, step and one line of help."""
+    """The parameters of one processor, each with unit, range, default.
+
+    Step and one line of help.
+    """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
@@ -43,11 +46,16 @@ class Processor(BaseModel, ABC):
 
     @property
     def passes_dry(self) -> bool:
-        """Whether what comes in also goes out as it came, as no reverb on a return should let it."""
+        """Whether what comes in also goes out as it came.
+
+        As no reverb on a return should let it.
+        """
         return True
 
     def matrix(self, channels: int) -> NDArray[np.float64] | None:
-        """What it does to channels apart from filtering and delay, (channels, channels); None where that is not all.
+        """What it does to channels apart from filtering and delay, (channels, channels).
+
+        None where that is not all.
 
         What is no matrix at heart, such as an equaliser or a reverb, gives None.
         """
@@ -57,24 +65,14 @@ class Processor(BaseModel, ABC):
         """The delay in ms and the polarity, 1 or -1, that it gives to the first channel."""
         return 0.0, 1
 
-    def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128] | None:
-        """What it does to each frequency, its latency not counted; None where no such curve says it."""
+    def response(
+        self, frequencies_hz: NDArray[np.float64], rate_hz: int
+    ) -> NDArray[np.complex128] | None:
+        """What it does to each frequency, its latency not counted.
+
+        None where no such curve says it.
+        """
         return None
-
-
-class DelayLine:
-    """Gives back what it took so many frames before."""
-
-    def __init__(self, channels: int, frames: int) -> None:
-        self._held = np.zeros((channels, frames), dtype=np.float32)
-
-    def process(self, block: Block) -> Block:
-        late = self._held.shape[1]
-        if not late:
-            return block
-        joined = np.concatenate([self._held, block], axis=1)
-        self._held = joined[:, block.shape[1] :]
-        return joined[:, : block.shape[1]]
 
 
 def parameter(
@@ -91,8 +89,8 @@ def parameter(
 ) -> Any:
     """Declare a numeric parameter with all that a screen needs to draw its control.
 
-    With `channels` it counts only for strips of that many; so too for switches and choices. What does not move
-    (`moves`) takes no automation.
+    With `channels` it counts only for strips of that many; so too for switches and choices. What
+    does not move (`moves`) takes no automation.
     """
     extra: Any = {"unit": unit, "step": step, "scale": scale, "channels": channels, "moves": moves}
     return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)

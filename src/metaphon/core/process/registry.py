@@ -1,8 +1,10 @@
 """Finds every processor in this package."""
 
+from functools import reduce
 from importlib import import_module
+from operator import or_
 from pkgutil import iter_modules
-from typing import Annotated, Any, Union
+from typing import Annotated, Any
 
 from pydantic import Field
 
@@ -19,4 +21,4 @@ def _find() -> dict[str, type[Processor]]:
 
 KINDS: dict[str, type[Processor]] = dict(sorted(_find().items()))
 
-AnyProcessor: Any = Annotated[Union[tuple(KINDS.values())], Field(discriminator="kind")]  # noqa: UP007
+AnyProcessor: Any = Annotated[reduce(or_, KINDS.values()), Field(discriminator="kind")]

@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.signal import sosfilt, sosfreqz
 
-from metaphon.core.process.processor import Block, Processor, Running, choice, parameter
+from metaphon.core.dsp.block import Block
+from metaphon.core.process.processor import Processor, Running, choice, parameter
 
 
 class Resonator(Processor):
@@ -15,13 +16,27 @@ class Resonator(Processor):
     title: ClassVar[str] = "Resonator"
 
     kind: Literal["resonator"] = "resonator"
-    action: Literal["emphasise", "remove"] = choice("emphasise", help="Add the band, or take it out.")
-    frequency_hz: float = parameter(
-        400.0, 20.0, 20000.0, unit="Hz", step=1.0, scale="log", help="Centre; drag it while listening."
+    action: Literal["emphasise", "remove"] = choice(
+        "emphasise", help="Add the band, or take it out."
     )
-    sharpness: float = parameter(8.0, 0.5, 80.0, unit="", step=0.1, scale="log", help="Centre over bandwidth (Q).")
-    emphasis_db: float = parameter(6.0, 0.0, 24.0, unit="dB", step=0.1, help="Emphasis: lift at the centre.")
-    mix: float = parameter(100.0, 0.0, 100.0, unit="%", step=1.0, help="How much of the band counts.")
+    frequency_hz: float = parameter(
+        400.0,
+        20.0,
+        20000.0,
+        unit="Hz",
+        step=1.0,
+        scale="log",
+        help="Centre; drag it while listening.",
+    )
+    sharpness: float = parameter(
+        8.0, 0.5, 80.0, unit="", step=0.1, scale="log", help="Centre over bandwidth (Q)."
+    )
+    emphasis_db: float = parameter(
+        6.0, 0.0, 24.0, unit="dB", step=0.1, help="Emphasis: lift at the centre."
+    )
+    mix: float = parameter(
+        100.0, 0.0, 100.0, unit="%", step=1.0, help="How much of the band counts."
+    )
     gain_db: float = parameter(0.0, -24.0, 24.0, unit="dB", step=0.1, help="Gain after it.")
 
     def start(self, channels: int, rate_hz: int) -> Running:
@@ -35,7 +50,10 @@ class Resonator(Processor):
         """A band-pass with 0 dB at its centre. Source: Audio EQ Cookbook (W3C note 2021)."""
         turn = 2 * np.pi * min(self.frequency_hz, 0.49 * rate_hz) / rate_hz
         alpha = np.sin(turn) / (2 * self.sharpness)
-        return np.array([[alpha, 0.0, -alpha, 1 + alpha, -2 * np.cos(turn), 1 - alpha]]) / (1 + alpha)
+        result: NDArray[np.float64] = np.array(
+            [[alpha, 0.0, -alpha, 1 + alpha, -2 * np.cos(turn), 1 - alpha]]
+        ) / (1 + alpha)
+        return result
 
     @property
     def share(self) -> float:
@@ -45,7 +63,8 @@ class Resonator(Processor):
 
     @property
     def gain(self) -> float:
-        return 10.0 ** (self.gain_db / 20.0)
+        result: float = 10.0 ** (self.gain_db / 20.0)
+        return result
 
 
 class _Resonator:
@@ -57,4 +76,5 @@ class _Resonator:
     def process(self, block: Block) -> Block:
         sound = block.astype(np.float64)
         band, self._state = sosfilt(self._section, sound, axis=1, zi=self._state)
-        return (self._gain * (sound + self._share * band)).astype(np.float32)
+        result: Block = (self._gain * (sound + self._share * band)).astype(np.float32)
+        return result

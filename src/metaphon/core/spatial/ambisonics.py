@@ -19,13 +19,18 @@ def channels_of(order: int) -> int:
 
 
 def order_of(channels: int) -> int:
-    """The order of a scene with so many channels. Raises InputError where no full sphere has that many."""
+    """The order of a scene with so many channels.
+
+    Raises InputError where no full sphere has that many.
+    """
     order = round(np.sqrt(channels)) - 1
     if channels < 1 or channels_of(order) != channels:
         raise InputError(
-            f"An ambisonic scene has 4, 9, 16 and so on up to 64 channels, this has {channels}; place it as bed or object."
+            "An ambisonic scene has 4, 9, 16 and so on up to 64 channels, this has "
+            f"{channels}; place it as bed or object."
         )
-    return order
+    result: int = order
+    return result
 
 
 def encode(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, order: int) -> NDArray[np.float64]:
@@ -46,8 +51,13 @@ def encode(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, order: int) -> NDAr
 
 
 @lru_cache(maxsize=8)
-def sphere_grid(degree: int = 24) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Azimuths, elevations (degrees) and weights (summing to one) of a grid exact to this polynomial degree.
+def sphere_grid(
+    degree: int = 24,
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Directions and weights of a grid on the sphere.
+
+    Azimuths, elevations (degrees) and weights (summing to one), exact to this
+    polynomial degree.
 
     Gauss-Legendre in height, evenly spaced in azimuth.
     """

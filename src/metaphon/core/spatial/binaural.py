@@ -27,7 +27,10 @@ def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
 
 @lru_cache(maxsize=32)
 def scene_responses(head: Head, order: int) -> NDArray[np.float32]:
-    """Every channel of an ambisonic scene, decoded to directions all round; not to be written to."""
+    """Every channel of an ambisonic scene, decoded to directions all round.
+
+    Not to be written to.
+    """
     azimuth, elevation, weights = sphere_grid()
     responses = head.responses(unit_vectors(azimuth, elevation))
     heard = np.einsum("dk,det->ket", virtual_decode(order), responses)
@@ -36,4 +39,5 @@ def scene_responses(head: Head, order: int) -> NDArray[np.float32]:
     level = np.sqrt(np.sum(weights * np.sum(arriving**2, axis=(1, 2))))
     found = (heard / level).astype(np.float32)
     found.flags.writeable = False
-    return found
+    result: NDArray[np.float32] = found
+    return result

@@ -1,6 +1,9 @@
-"""Panning in a cube-shaped room: layer by layer, row by row, from side to side. Gains squared always sum to one.
+"""Panning in a cube-shaped room: layer by layer, row by row, from side to side.
 
-Source: ITU-R BS.2127-1, section 7.3.10 (allocentric panner); its positions of loudspeakers from memory.
+Gains squared always sum to one.
+
+Source: ITU-R BS.2127-1, section 7.3.10 (allocentric panner); its positions of loudspeakers from
+memory.
 """
 
 from functools import lru_cache
@@ -16,15 +19,19 @@ _INNER_X = float(np.sqrt(2.0) - 1.0)  # of loudspeakers between the middle and t
 
 @lru_cache(maxsize=64)
 def cube_positions(layout: Layout) -> NDArray[np.float64]:
-    """Where the loudspeakers of a layout stand in the room, (channels, 3): x right, y front, z up, each -1 to 1.
+    """Where the loudspeakers of a layout stand in the room, (channels, 3).
 
-    In each layer the widest of the front stand in the front corners, what is behind in the rear corners.
-    The array is not to be written to.
+    X right, y front, z up, each -1 to 1.
+
+    In each layer the widest of the front stand in the front corners, what is behind in the rear
+    corners. The array is not to be written to.
     """
     azimuth, elevation = np.array(layout.angles_deg, dtype=float).T
     found = np.zeros((layout.channels, 3))
     for i in layout.main:
-        found[i, 2] = float(np.sign(round(elevation[i] / 15.0)))  # within 7 degrees of the ears counts as level
+        found[i, 2] = float(
+            np.sign(round(elevation[i] / 15.0))
+        )  # within 7 degrees of the ears counts as level
         if abs(elevation[i]) > 75.0:
             continue
         layer = [k for k in layout.main if np.sign(round(elevation[k] / 15.0)) == found[i, 2]]
@@ -41,9 +48,12 @@ def cube_positions(layout: Layout) -> NDArray[np.float64]:
 
 
 def cube_pan(positions: ArrayLike, layout: Layout) -> Gains:
-    """Pan places in the room, (..., 3), to the loudspeakers of a layout, (..., channels); LFE stays 0.
+    """Pan places in the room, (..., 3), to the loudspeakers of a layout, (..., channels).
 
-    Between two layers, rows or columns the power passes by sine and cosine; beyond the outermost it stays there.
+    LFE stays 0.
+
+    Between two layers, rows or columns the power passes by sine and cosine; beyond the outermost it
+    stays there.
     """
     places = np.asarray(positions, dtype=float)
     x, y, z = np.moveaxis(places, -1, 0)
@@ -58,7 +68,10 @@ def cube_pan(positions: ArrayLike, layout: Layout) -> Gains:
 
 @lru_cache(maxsize=64)
 def _grid(layout: Layout) -> dict[float, dict[float, dict[float, int]]]:
-    """Channels by z, y and x, each in rising order. Two that stand at one place share no sound: the first has it."""
+    """Channels by z, y and x, each in rising order. Two that stand at one place share no sound.
+
+    The first has it.
+    """
     found: dict[float, dict[float, dict[float, int]]] = {}
     for x, y, z, channel in sorted((*cube_positions(layout)[i, ::-1], i) for i in layout.main):
         found.setdefault(x, {}).setdefault(y, {}).setdefault(z, channel)  # sorted by z, y, x
@@ -74,5 +87,7 @@ def _shares(value: NDArray[np.float64], marks: list[float]) -> list[NDArray[np.f
     low, high = np.array(marks)[place], np.array(marks)[place + 1]
     way = np.clip((value - low) / (high - low), 0.0, 1.0) * np.pi / 2
     for number in range(len(marks)):
-        shares[number] = np.where(place == number, np.cos(way), np.where(place + 1 == number, np.sin(way), 0.0))
+        shares[number] = np.where(
+            place == number, np.cos(way), np.where(place + 1 == number, np.sin(way), 0.0)
+        )
     return shares

@@ -1,4 +1,7 @@
-"""Playing an ambisonic scene on loudspeakers: how it is decoded, and how the orders are weighted."""
+"""Playing an ambisonic scene on loudspeakers.
+
+How it is decoded, and how the orders are weighted.
+"""
 
 from functools import lru_cache
 from typing import Literal
@@ -14,12 +17,20 @@ from metaphon.core.spatial.panning import vector_pan
 Decoder = Literal["allrad", "projection", "mode_matching"]
 Weighting = Literal["max_re", "basic", "dual_band"]
 CROSSOVER_HZ = 400.0  # dual band: basic below, max-rE above (Gerzon 1992)
-_STEADY = 0.05  # singular values below this part of the largest are no direction that the layout can play
+_STEADY = (
+    0.05  # singular values below this part of the largest are no direction that the layout can play
+)
 
 
 def max_re_weights(order: int) -> NDArray[np.float64]:
-    """The weight of each order that makes the energy vector longest. Source: Zotter & Frank 2012."""
-    return eval_legendre(np.arange(order + 1), np.cos(np.radians(137.9 / (order + 1.51))))
+    """The weight of each order that makes the energy vector longest.
+
+    Source: Zotter & Frank 2012.
+    """
+    result: NDArray[np.float64] = eval_legendre(
+        np.arange(order + 1), np.cos(np.radians(137.9 / (order + 1.51)))
+    )
+    return result
 
 
 def per_channel(weights: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -28,7 +39,10 @@ def per_channel(weights: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def virtual_decode(order: int, weighting: Weighting = "max_re") -> NDArray[np.float64]:
-    """Decode a scene to the directions of `sphere_grid`, (directions, channels), summing energy to one."""
+    """Decode a scene to the directions of `sphere_grid`, (directions, channels).
+
+    Summing energy to one.
+    """
     azimuth, elevation, weights = sphere_grid()
     by_order = max_re_weights(order) if weighting == "max_re" else np.ones(order + 1)
     scale = per_channel((2.0 * np.arange(order + 1) + 1.0) * by_order)
@@ -41,9 +55,9 @@ def decode_matrix(
 ) -> NDArray[np.float64]:
     """The gains (channels of the layout, channels of the scene) that play a scene on loudspeakers.
 
-    The energy summed over the loudspeakers is one on average over all directions; LFE is left out. For
-    `dual_band` these are the gains above the crossover. Sources: projection and mode matching, Daniel 2000,
-    chapter 3; AllRAD and max-rE, Zotter & Frank 2012.
+    The energy summed over the loudspeakers is one on average over all directions; LFE is left out.
+    For `dual_band` these are the gains above the crossover. Sources: projection and mode matching,
+    Daniel 2000, chapter 3; AllRAD and max-rE, Zotter & Frank 2012.
     """
     kind: Weighting = "basic" if weighting == "basic" else "max_re"
     azimuth, elevation, weights = sphere_grid()
@@ -62,4 +76,5 @@ def decode_matrix(
     energy = np.sum(weights * np.sum((matrix @ encode(azimuth, elevation, order).T) ** 2, axis=0))
     matrix = matrix / np.sqrt(energy)
     matrix.flags.writeable = False
-    return matrix
+    result: NDArray[np.float64] = matrix
+    return result

@@ -12,7 +12,9 @@ _DECAY_DB = 40.0
 
 @lru_cache(maxsize=8)
 def decorrelators(channels: int, rate_hz: int) -> NDArray[np.float32]:
-    """One filter a channel, (channels, taps): velvet noise that dies away by 40 dB in 30 ms, of unit energy.
+    """One filter a channel, (channels, taps).
+
+    Velvet noise that dies away by 40 dB in 30 ms, of unit energy.
 
     The same for the same rate always, and for the first channels whatever their number.
     Source: Alary, Politis & Valimaki 2017, Velvet-noise decorrelator.

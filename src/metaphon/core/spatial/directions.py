@@ -1,4 +1,7 @@
-"""Directions as ITU-R BS.2076 writes them: azimuth positive to the left, elevation positive upwards."""
+"""Directions as ITU-R BS.2076 writes them.
+
+Azimuth positive to the left, elevation positive upwards.
+"""
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -14,7 +17,11 @@ def unit_vectors(azimuth_deg: ArrayLike, elevation_deg: ArrayLike = 0.0) -> Vect
     """
     azimuth, elevation = np.broadcast_arrays(np.radians(azimuth_deg), np.radians(elevation_deg))
     return np.stack(
-        [-np.sin(azimuth) * np.cos(elevation), np.cos(azimuth) * np.cos(elevation), np.sin(elevation)],
+        [
+            -np.sin(azimuth) * np.cos(elevation),
+            np.cos(azimuth) * np.cos(elevation),
+            np.sin(elevation),
+        ],
         axis=-1,
     )
 

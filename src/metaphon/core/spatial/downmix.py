@@ -1,4 +1,7 @@
-"""From one loudspeaker layout to another: published fold-down coefficients, and panning for the rest."""
+"""From one loudspeaker layout to another.
+
+Published fold-down coefficients, and panning for the rest.
+"""
 
 from functools import lru_cache
 
@@ -30,9 +33,9 @@ _FOLD_DOWN: dict[str, dict[str, dict[str, float]]] = {
 def conversion(source: str, target: str) -> NDArray[np.float64]:
     """The gains, (target channels, source channels), that take one layout to another.
 
-    A channel that both have passes unchanged. To stereo and mono the tables of ITU-R BS.775-4 hold, and
-    wider layouts go through 5.1 first. Everything else is panned to where its loudspeaker stood. LFE goes
-    to the LFE, or nowhere. The array is not to be written to.
+    A channel that both have passes unchanged. To stereo and mono the tables of ITU-R BS.775-4 hold,
+    and wider layouts go through 5.1 first. Everything else is panned to where its loudspeaker
+    stood. LFE goes to the LFE, or nowhere. The array is not to be written to.
     """
     one, other = layout_named(source), layout_named(target)
     if target in _FOLD_DOWN and source not in ("0+5+0", *_NARROW):

@@ -2,6 +2,7 @@
 
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numba
 import numpy as np
@@ -23,19 +24,28 @@ _LEAD = 16  # samples kept before the onset, so that what rings ahead of it is n
 class Head:
     """A set of head-related impulse responses at one sample rate.
 
-    Between measured directions the three nearest are mixed: their responses brought into step first and
-    their delays mixed apart, so that no comb filter arises. Loudness: averaged over all directions, both
-    ears together receive the energy of the source, as a constant-power pair of loudspeakers would give.
+    Between measured directions the three nearest are mixed: their responses brought into step first
+    and their delays mixed apart, so that no comb filter arises. Loudness: averaged over all
+    directions, both ears together receive the energy of the source, as a constant-power pair of
+    loudspeakers would give.
     """
 
-    def __init__(self, azimuth_deg: ArrayLike, elevation_deg: ArrayLike, responses: NDArray, rate_hz: int) -> None:
+    def __init__(
+        self,
+        azimuth_deg: ArrayLike,
+        elevation_deg: ArrayLike,
+        responses: NDArray[Any],
+        rate_hz: int,
+    ) -> None:
         """Take responses of shape (directions, 2, taps)."""
         self.rate_hz = rate_hz
         self.taps = round(TAPS_S * rate_hz)
         vectors = unit_vectors(azimuth_deg, elevation_deg)
         hull = ConvexHull(vectors)
         self._triangles = hull.simplices
-        self._corners = np.ascontiguousarray(np.linalg.inv(vectors[self._triangles]).transpose(2, 1, 0))
+        self._corners = np.ascontiguousarray(
+            np.linalg.inv(vectors[self._triangles]).transpose(2, 1, 0)
+        )
         self._kept: dict[int, tuple[NDArray[np.complex64], NDArray[np.complex64]]] = {}
         delays = _onsets(responses)
         size = next_fast_len(2 * max(self.taps, responses.shape[-1]), real=True)
@@ -59,27 +69,41 @@ class Head:
         return np.ascontiguousarray(shifted[..., : self.taps] * _fade(self.taps), dtype=np.float32)
 
     def spectra(
-        self, vectors: NDArray[np.float64], parts: NDArray[np.float64], ends: NDArray[np.int64], size: int
+        self,
+        vectors: NDArray[np.float64],
+        parts: NDArray[np.float64],
+        ends: NDArray[np.int64],
+        size: int,
     ) -> NDArray[np.complex64]:
-        """Spectra (points, 2, size // 2 + 1) of responses, for what moves: quicker, delays to a 32nd of a sample.
+        """Spectra (points, 2, size // 2 + 1) of responses, for what moves.
 
-        At a point the sound may come from several directions at once: unit vectors (directions, 3), each with its part
-        of the power, (directions); `ends` says where the directions of each point end. A point has one response of
-        their mean energy.
+        Quicker, delays to a 32nd of a sample.
+
+        At a point the sound may come from several directions at once: unit vectors (directions, 3),
+        each with its part of the power, (directions); `ends` says where the directions of each
+        point end. A point has one response of their mean energy.
         """
         measured, late = self._prepared(size)
         out = np.zeros((len(ends), *measured.shape[1:]), dtype=np.complex64)
-        _mix(vectors, parts, ends, self._corners, self._triangles, self._delays, measured, late, out)
+        _mix(
+            vectors, parts, ends, self._corners, self._triangles, self._delays, measured, late, out
+        )
         return out
 
     def _prepared(self, size: int) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
-        """The spectra of the measured responses in step, and of every delay, for FFTs of a size; made once."""
+        """The spectra of the measured responses in step, and of every delay, for FFTs of a size.
+
+        Made once.
+        """
         if size not in self._kept:
             longest = int(np.ceil(self._delays.max())) - _LEAD + 1
             taps = self.taps - longest
             measured = rfft(self._aligned[..., :taps] * _fade(taps), size).astype(np.complex64)
             steps = np.arange(longest * _DELAY_STEPS + 1)[:, None] / _DELAY_STEPS
-            self._kept[size] = measured, np.exp(-2j * np.pi * rfftfreq(size) * steps).astype(np.complex64)
+            self._kept[size] = (
+                measured,
+                np.exp(-2j * np.pi * rfftfreq(size) * steps).astype(np.complex64),
+            )
         return self._kept[size]
 
 
@@ -128,7 +152,11 @@ def _mix(vectors, parts, ends, corners, triangles, delays, measured, late, out):
                 for k in range(3):
                     delay += weights[k] * delays[found[k], ear]
                 turned = late[min(max(round((delay - _LEAD) * _DELAY_STEPS), 0), len(late) - 1)]
-                one, two, three = measured[found[0], ear], measured[found[1], ear], measured[found[2], ear]
+                one, two, three = (
+                    measured[found[0], ear],
+                    measured[found[1], ear],
+                    measured[found[2], ear],
+                )
                 into = out[point, ear]
                 if not several:
                     for k in range(len(into)):
@@ -147,16 +175,22 @@ def _mix(vectors, parts, ends, corners, triangles, delays, measured, late, out):
             out[point] *= np.sqrt(energy / sum_of)
 
 
-def _onsets(responses: NDArray) -> NDArray[np.float64]:
-    """Delay of each response against its minimum-phase twin, in samples with their fractions, (directions, 2)."""
+def _onsets(responses: NDArray[Any]) -> NDArray[np.float64]:
+    """Delay of each response against its minimum-phase twin, in samples with their fractions.
+
+    (directions, 2).
+    """
     taps = responses.shape[-1]
     size = 1 << (4 * taps - 1).bit_length()
     spectra = rfft(responses, size)
     twins = minimum_phase_spectrum(np.log(np.maximum(np.abs(spectra), 1e-8)), size)
     likeness = irfft(spectra * np.conj(twins), size)
     peak = np.argmax(likeness[..., 1:taps], axis=-1) + 1
-    before, top, after = (np.take_along_axis(likeness, (peak + k)[..., None], -1)[..., 0] for k in (-1, 0, 1))
-    return peak + 0.5 * (before - after) / (before - 2.0 * top + after)
+    before, top, after = (
+        np.take_along_axis(likeness, (peak + k)[..., None], -1)[..., 0] for k in (-1, 0, 1)
+    )
+    result: NDArray[np.float64] = peak + 0.5 * (before - after) / (before - 2.0 * top + after)
+    return result
 
 
 @lru_cache(maxsize=4)
@@ -168,15 +202,24 @@ def load_head(path: Path, rate_hz: int) -> Head:
     import sofar  # slow to import, and not every command needs a head
 
     if not path.is_file():
-        raise InputError(f"The measured head {path.name} is not there; install Debian's libmysofa1.")
+        raise InputError(
+            f"The measured head {path.name} is not there; install Debian's libmysofa1."
+        )
     try:
         sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
-        responses, source_rate = np.asarray(sofa.Data_IR, dtype=float), float(np.ravel(sofa.Data_SamplingRate)[0])
+        responses, source_rate = (
+            np.asarray(sofa.Data_IR, dtype=float),
+            float(np.ravel(sofa.Data_SamplingRate)[0]),
+        )
         azimuth, elevation = sofa.SourcePosition[:, 0], sofa.SourcePosition[:, 1]
     except Exception as error:
-        raise InputError(f"{path.name} cannot be read as a SOFA file of head responses; choose another.") from error
+        raise InputError(
+            f"{path.name} cannot be read as a SOFA file of head responses; choose another."
+        ) from error
     if responses.ndim != 3 or responses.shape[1] != 2:
-        raise InputError(f"{path.name} does not hold two ears per direction; choose another SOFA file.")
+        raise InputError(
+            f"{path.name} does not hold two ears per direction; choose another SOFA file."
+        )
     if source_rate != rate_hz:
         count, ears, taps = responses.shape
         flat = soxr.resample(responses.reshape(count * ears, taps).T, source_rate, rate_hz, "VHQ").T

@@ -1,4 +1,7 @@
-"""Loudspeaker layouts of ITU-R BS.2051-3: names, channel order and nominal directions. One row a layout."""
+"""Loudspeaker layouts of ITU-R BS.2051-3: names, channel order and nominal directions.
+
+One row a layout.
+"""
 
 import re
 from dataclasses import dataclass
@@ -9,7 +12,8 @@ import numpy as np
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import Vectors, unit_vectors
 
-# label: (azimuth_deg, elevation_deg), nominal. Upper layer 30, lower layer -30 (BS.2051-3, table 1).
+# label: (azimuth_deg, elevation_deg), nominal. Upper layer 30, lower layer -30 (BS.2051-3, table
+# 1).
 LOUDSPEAKERS: dict[str, tuple[float, float]] = {
     "M+000": (0, 0),
     "M+SC": (15, 0),
@@ -50,9 +54,12 @@ LOUDSPEAKERS: dict[str, tuple[float, float]] = {
 
 @dataclass(frozen=True)
 class Layout:
-    """A loudspeaker layout: its name (of BS.2051 where it has one), its everyday name and its channels in order.
+    """A loudspeaker layout.
 
-    `places` are (azimuth, elevation) in degrees of each channel, for layouts that are not in the table.
+    Its name (of BS.2051 where it has one), its everyday name and its channels in order.
+
+    `places` are (azimuth, elevation) in degrees of each channel, for layouts that are not in the
+    table.
     """
 
     name: str
@@ -62,14 +69,17 @@ class Layout:
 
     @property
     def channels(self) -> int:
+        """How many channels it has."""
         return len(self.labels)
 
     @property
     def title(self) -> str:
+        """Its name with the everyday one."""
         return self.everyday if self.places else f"{self.everyday} ({self.name})"
 
     @cached_property
     def is_lfe(self) -> tuple[bool, ...]:
+        """Which channels carry low-frequency effects."""
         return tuple(label.startswith("LFE") for label in self.labels)
 
     @cached_property
@@ -79,6 +89,7 @@ class Layout:
 
     @cached_property
     def angles_deg(self) -> tuple[tuple[float, float], ...]:
+        """Azimuth and elevation of every loudspeaker, in degrees."""
         return self.places or tuple(LOUDSPEAKERS[label] for label in self.labels)
 
     @cached_property
@@ -89,7 +100,10 @@ class Layout:
 
     @cached_property
     def mirror(self) -> tuple[int, ...] | None:
-        """For each channel the index of the one on the other side; None where a loudspeaker has no such partner."""
+        """For each channel the index of the one on the other side.
+
+        None where a loudspeaker has no such partner.
+        """
         found = []
         for i, vector in enumerate(self.vectors * (-1.0, 1.0, 1.0)):
             near = [k for k in range(self.channels) if self.is_lfe[k] == self.is_lfe[i]]
@@ -130,7 +144,8 @@ LAYOUTS: dict[str, Layout] = {
     )
 }
 
-# What a recording of so many channels is taken for, until somebody says otherwise (common practice).
+# What a recording of so many channels is taken for, until somebody says otherwise (common
+# practice).
 _BY_CHANNELS = {
     1: "0+1+0",
     2: "0+2+0",
@@ -152,7 +167,10 @@ _CLOSEST_DEG = 4.0
 
 @lru_cache(maxsize=256)
 def layout_named(name: str) -> Layout:
-    """Look a layout up by its BS.2051 name, or read one of one's own. Raises InputError for an unknown one."""
+    """Look a layout up by its BS.2051 name, or read one of one's own.
+
+    Raises InputError for an unknown one.
+    """
     if name in LAYOUTS:
         return LAYOUTS[name]
     if name.startswith(OWN):
@@ -162,7 +180,9 @@ def layout_named(name: str) -> Layout:
 
 
 def own_layout(title: str, table: str) -> Layout:
-    """A layout from a table of one loudspeaker a line: label, azimuth, elevation in degrees; LFE needs no angles.
+    """A layout from a table of one loudspeaker a line: label, azimuth, elevation in degrees.
+
+    LFE needs no angles.
 
     Raises InputError naming the line that is wrong, or what the whole lacks.
     """
@@ -177,32 +197,52 @@ def own_layout(title: str, table: str) -> Layout:
             continue
         label = cells[0]
         try:
-            azimuth, elevation = (float(cell) for cell in (*cells[1:], *("0", "0")[len(cells) - 1 :]))
+            azimuth, elevation = (
+                float(cell) for cell in (*cells[1:], *("0", "0")[len(cells) - 1 :])
+            )
         except ValueError:
-            raise InputError(f"Line {number}: write label, azimuth, elevation, as in L 30 0.") from None
+            raise InputError(
+                f"Line {number}: write label, azimuth, elevation, as in L 30 0."
+            ) from None
         if not re.fullmatch(r"[A-Za-z0-9+_.-]{1,12}", label) or label in labels:
-            raise InputError(f"Line {number}: the label {label} is used twice or has signs in it; write another.")
+            raise InputError(
+                f"Line {number}: the label {label} is used twice or has signs in it; write another."
+            )
         if not (-180.0 <= azimuth <= 180.0 and -90.0 <= elevation <= 90.0):
-            raise InputError(f"Line {number}: azimuth may be -180 to 180, elevation -90 to 90 degrees.")
+            raise InputError(
+                f"Line {number}: azimuth may be -180 to 180, elevation -90 to 90 degrees."
+            )
         labels.append(label)
         places.append((azimuth, elevation))
-    name = OWN + ";".join([title, *(f"{a}={x:g},{y:g}" for a, (x, y) in zip(labels, places, strict=True))])
+    name = OWN + ";".join(
+        [title, *(f"{a}={x:g},{y:g}" for a, (x, y) in zip(labels, places, strict=True))]
+    )
     layout = Layout(name, title, tuple(labels), tuple(places))
     if not layout.main or layout.channels > _MOST_OWN:
-        raise InputError(f"A layout has 1 to {_MOST_OWN} loudspeakers; this has {len(layout.main)}.")
+        raise InputError(
+            f"A layout has 1 to {_MOST_OWN} loudspeakers; this has {len(layout.main)}."
+        )
     main = list(layout.main)
     near = np.degrees(np.arccos(np.clip(layout.vectors[main] @ layout.vectors[main].T, -1.0, 1.0)))
     near += np.eye(len(main)) * 360.0
     one, other = divmod(int(np.argmin(near)), len(main))
     if len(main) > 1 and near[one, other] < _CLOSEST_DEG:
         pair = f"{labels[main[one]]} and {labels[main[other]]}"
-        raise InputError(f"{pair} stand at one place; set them {_CLOSEST_DEG:g} degrees apart or more.")
+        raise InputError(
+            f"{pair} stand at one place; set them {_CLOSEST_DEG:g} degrees apart or more."
+        )
     return layout
 
 
 def layout_for_channels(channels: int) -> Layout:
-    """The layout a recording with this many channels is taken for. Raises InputError where there is none."""
+    """The layout a recording with this many channels is taken for.
+
+    Raises InputError where there is none.
+    """
     name = _BY_CHANNELS.get(channels)
     if name is None:
-        raise InputError(f"{channels} channels fit no loudspeaker layout; place the recording as a scene or split it.")
+        raise InputError(
+            f"{channels} channels fit no loudspeaker layout; place the recording as a "
+            "scene or split it."
+        )
     return LAYOUTS[name]

@@ -14,9 +14,12 @@ Panner = Callable[[NDArray[np.float64], NDArray[np.float64], Layout], NDArray[np
 
 @dataclass(frozen=True)
 class Localised:
-    """Of directions, each of shape (directions): the error of velocity and energy vector in degrees, and the spread.
+    """Of directions, each of shape (directions).
 
-    The spread is the angle 2 arccos |rE| of an energy vector this long (Zotter & Frank 2019, section 2.3).
+    The error of velocity and energy vector in degrees, and the spread.
+
+    The spread is the angle 2 arccos |rE| of an energy vector this long (Zotter & Frank 2019,
+    section 2.3).
     """
 
     velocity_error_deg: NDArray[np.float64]
@@ -25,7 +28,10 @@ class Localised:
 
 
 def localised(
-    azimuth_deg: NDArray[np.float64], elevation_deg: NDArray[np.float64], layout: Layout, panner: Panner
+    azimuth_deg: NDArray[np.float64],
+    elevation_deg: NDArray[np.float64],
+    layout: Layout,
+    panner: Panner,
 ) -> Localised:
     """Judge a panner on a layout by its velocity and energy vectors (Gerzon 1992)."""
     gains = panner(azimuth_deg, elevation_deg, layout)[..., list(layout.main)]
@@ -34,9 +40,12 @@ def localised(
     velocity = gains @ vectors / np.maximum(np.abs(gains.sum(axis=-1, keepdims=True)), 1e-9)
     energy = gains**2 @ vectors / np.maximum(np.sum(gains**2, axis=-1, keepdims=True), 1e-12)
     length = np.clip(np.linalg.norm(energy, axis=-1), 0.0, 1.0)
-    return Localised(_apart(velocity, wanted), _apart(energy, wanted), 2.0 * np.degrees(np.arccos(length)))
+    return Localised(
+        _apart(velocity, wanted), _apart(energy, wanted), 2.0 * np.degrees(np.arccos(length))
+    )
 
 
 def _apart(one: NDArray[np.float64], other: NDArray[np.float64]) -> NDArray[np.float64]:
     cosine = np.sum(one * other, axis=-1) / np.maximum(np.linalg.norm(one, axis=-1), 1e-9)
-    return np.degrees(np.arccos(np.clip(cosine, -1.0, 1.0)))
+    result: NDArray[np.float64] = np.degrees(np.arccos(np.clip(cosine, -1.0, 1.0)))
+    return result

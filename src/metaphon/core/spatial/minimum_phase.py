@@ -8,11 +8,14 @@ from scipy.fft import irfft, rfft
 
 
 def minimum_phase_spectrum(log_level: NDArray[np.floating], size: int) -> NDArray[Any]:
-    """The minimum-phase spectrum, (..., size // 2 + 1), of natural logarithms of level over an FFT of `size`.
+    """The minimum-phase spectrum, (..., size // 2 + 1).
+
+    Of natural logarithms of level over an FFT of `size`.
 
     Source: Oppenheim & Schafer, section 13.5 (folding of the cepstrum).
     """
     cepstrum = irfft(log_level, size)
     cepstrum[..., 1 : size // 2] *= 2.0
     cepstrum[..., size // 2 + 1 :] = 0.0
-    return np.exp(rfft(cepstrum))
+    result: NDArray[Any] = np.exp(rfft(cepstrum))
+    return result

@@ -1,4 +1,7 @@
-"""Panning: where a direction's sound goes on a loudspeaker layout. Gains squared always sum to one."""
+"""Panning: where a direction's sound goes on a loudspeaker layout.
+
+Gains squared always sum to one.
+"""
 
 from functools import lru_cache
 from itertools import pairwise
@@ -17,14 +20,19 @@ Gains = NDArray[np.float64]
 def normalised(gains: Gains) -> Gains:
     """Scale gains (..., channels) so that their squares sum to one."""
     norm = np.sqrt(np.sum(gains**2, axis=-1, keepdims=True))
-    return gains / np.maximum(norm, 1e-12)
+    result: Gains = gains / np.maximum(norm, 1e-12)
+    return result
 
 
 def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
-    """Pan between the two neighbouring ear-level loudspeakers by the sine and cosine of the way between them.
+    """Pan between the two neighbouring ear-level loudspeakers at equal power.
 
-    azimuth_deg of any shape; the result has that shape plus (channels). On a layout without a rear a
-    direction behind is heard from its mirror image in front. Source: constant-power law, common practice.
+    By the sine and cosine of the way
+    between them.
+
+    azimuth_deg of any shape; the result has that shape plus (channels). On a layout without a rear
+    a direction behind is heard from its mirror image in front. Source: constant-power law, common
+    practice.
     """
     azimuth = _in_reach(np.asarray(azimuth_deg, dtype=float), layout)
     level = [i for i in layout.main if layout.angles_deg[i][1] == 0.0]
@@ -50,9 +58,9 @@ def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
 def vector_pan(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, layout: Layout) -> Gains:
     """Pan a direction between the two or three loudspeakers round it.
 
-    Angles of any equal shape; the result has that shape plus (channels), LFE always 0. Where a layout has no
-    loudspeaker above or below, an imaginary one there shares its part among its neighbours. The gains for
-    the mirrored direction are the mirrored gains. Source: Pulkki 1997.
+    Angles of any equal shape; the result has that shape plus (channels), LFE always 0. Where a
+    layout has no loudspeaker above or below, an imaginary one there shares its part among its
+    neighbours. The gains for the mirrored direction are the mirrored gains. Source: Pulkki 1997.
     """
     return pan_vectors(unit_vectors(azimuth_deg, elevation_deg), layout)
 
@@ -65,10 +73,14 @@ def pan_vectors(vectors: Vectors, layout: Layout) -> Gains:
             # by how far it lies aside: so nothing jumps straight above
             aside = np.degrees(np.arcsin(np.clip(-vectors[..., 0], -1.0, 1.0)))
             return _front_pan(aside, layout)
-        flat = np.column_stack([flat[:, 0], np.abs(flat[:, 1]), flat[:, 2]])  # what lies behind is heard in front
+        flat = np.column_stack(
+            [flat[:, 0], np.abs(flat[:, 1]), flat[:, 2]]
+        )  # what lies behind is heard in front
     gains = _facet_gains(flat, layout)
     if layout.mirror is not None:
-        gains = normalised(gains + _facet_gains(flat * [-1.0, 1.0, 1.0], layout)[:, list(layout.mirror)])
+        gains = normalised(
+            gains + _facet_gains(flat * [-1.0, 1.0, 1.0], layout)[:, list(layout.mirror)]
+        )
     return gains.reshape(*vectors.shape[:-1], layout.channels)
 
 
@@ -77,13 +89,18 @@ def _surrounds(layout: Layout) -> bool:
 
 
 def _in_reach(azimuth: Gains, layout: Layout) -> Gains:
-    """Fold what lies behind a front-only layout to the front and hold it between the outer loudspeakers."""
+    """Fold what lies behind a front-only layout to the front.
+
+    It is held between the outer
+    loudspeakers.
+    """
     azimuth = wrap_azimuth(azimuth)
     if _surrounds(layout):
         return azimuth
     folded = np.degrees(np.arcsin(np.clip(np.sin(np.radians(azimuth)), -1, 1)))
     edge = max(layout.angles_deg[i][0] for i in layout.main)
-    return np.clip(folded, -edge, edge)
+    result: Gains = np.clip(folded, -edge, edge)
+    return result
 
 
 def _front_pan(azimuth: Gains, layout: Layout) -> Gains:
@@ -117,7 +134,9 @@ def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
     imaginary.append((np.array([0.0, 0.0, -1.0]), min(elevations)))
     for vector, layer in imaginary:
         corners.append(vector)
-        near = [i for i, elevation in zip(layout.main, elevations, strict=True) if elevation == layer]
+        near = [
+            i for i, elevation in zip(layout.main, elevations, strict=True) if elevation == layer
+        ]
         feeds.append(np.sum(np.eye(layout.channels)[near], axis=0) / np.sqrt(len(near)))
     if not _surrounds(layout):
         corners.append(np.array([0.0, -1.0, 0.0]))
@@ -125,7 +144,9 @@ def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
     try:
         triangles = ConvexHull(np.array(corners)).simplices
     except QhullError:
-        raise InputError(f"{layout.title} has its loudspeakers on one line; set some of them elsewhere.") from None
+        raise InputError(
+            f"{layout.title} has its loudspeakers on one line; set some of them elsewhere."
+        ) from None
     bases = np.linalg.pinv(np.array(corners)[triangles])
     return bases, triangles, np.array(feeds)
 

@@ -1,9 +1,11 @@
-"""One position said in two ways: as angles and distance round the listener, or as a place in a cube-shaped room.
+"""One position said in two ways.
 
-The cube reaches from -1 to 1: x to the right, y to the front, z up. The loudspeakers of a reference layout stand at its
-corners and edges, so what stands on one of them in one way does so in the other too.
-Source: ITU-R BS.2127-1, section 10.1 (conversion of positions and extents; from memory). All functions take numbers or
-arrays that broadcast.
+As angles and distance round the listener, or as a place in a cube-shaped room.
+
+The cube reaches from -1 to 1: x to the right, y to the front, z up. The loudspeakers of a reference
+layout stand at its corners and edges, so what stands on one of them in one way does so in the other
+too. Source: ITU-R BS.2127-1, section 10.1 (conversion of positions and extents; from memory). All
+functions take numbers or arrays that broadcast.
 """
 
 from dataclasses import dataclass
@@ -41,11 +43,22 @@ STANDARD = REFERENCES["4+5+0"]
 def _corners(reference: Reference) -> Array:
     """(azimuth in degrees, x, y) of what marks the sectors, going round to the right."""
     front, rear = reference.front_deg, reference.rear_deg
-    return np.array([(0.0, 0.0, 1.0), (-front, 1.0, 1.0), (-rear, 1.0, -1.0), (rear, -1.0, -1.0), (front, -1.0, 1.0)])
+    return np.array(
+        [
+            (0.0, 0.0, 1.0),
+            (-front, 1.0, 1.0),
+            (-rear, 1.0, -1.0),
+            (rear, -1.0, -1.0),
+            (front, -1.0, 1.0),
+        ]
+    )
 
 
 def to_cube(
-    azimuth_deg: ArrayLike, elevation_deg: ArrayLike, distance: ArrayLike = 1.0, reference: Reference = STANDARD
+    azimuth_deg: ArrayLike,
+    elevation_deg: ArrayLike,
+    distance: ArrayLike = 1.0,
+    reference: Reference = STANDARD,
 ) -> tuple[Array, Array, Array]:
     """Angles and distance (1 is the loudspeaker sphere) as x, y, z in the cube."""
     azimuth, elevation, away = np.broadcast_arrays(
@@ -54,7 +67,12 @@ def to_cube(
     high = np.abs(elevation) > _HIGH_DEG
     share = (np.abs(elevation) - _HIGH_DEG) / (90.0 - _HIGH_DEG)
     steep = _HIGH_IN_CUBE_DEG + (90.0 - _HIGH_IN_CUBE_DEG) * share
-    z = np.where(high, np.sign(elevation), np.tan(np.radians(_HIGH_IN_CUBE_DEG * elevation / _HIGH_DEG))) * away
+    z = (
+        np.where(
+            high, np.sign(elevation), np.tan(np.radians(_HIGH_IN_CUBE_DEG * elevation / _HIGH_DEG))
+        )
+        * away
+    )
     level = away * np.where(high, np.tan(np.radians(90.0 - np.maximum(steep, 1.0))), 1.0)
     x, y = np.zeros_like(azimuth), np.zeros_like(azimuth)
     corners = _corners(reference)
@@ -66,8 +84,13 @@ def to_cube(
     return level * x, level * y, z
 
 
-def to_sphere(x: ArrayLike, y: ArrayLike, z: ArrayLike, reference: Reference = STANDARD) -> tuple[Array, Array, Array]:
-    """A place in the cube as azimuth, elevation (degrees) and distance; the middle is straight ahead at distance 0."""
+def to_sphere(
+    x: ArrayLike, y: ArrayLike, z: ArrayLike, reference: Reference = STANDARD
+) -> tuple[Array, Array, Array]:
+    """A place in the cube as azimuth, elevation (degrees) and distance.
+
+    The middle is straight ahead at distance 0.
+    """
     x, y, z = np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (x, y, z)))
     turn = -np.degrees(np.arctan2(x, y))
     azimuth, level = np.zeros_like(x), np.zeros_like(x)
@@ -85,7 +108,9 @@ def to_sphere(x: ArrayLike, y: ArrayLike, z: ArrayLike, reference: Reference = S
     high = np.abs(steep) > _HIGH_IN_CUBE_DEG
     share = (np.abs(steep) - _HIGH_IN_CUBE_DEG) / (90.0 - _HIGH_IN_CUBE_DEG)
     elevation = np.where(
-        high, np.sign(z) * (_HIGH_DEG + (90.0 - _HIGH_DEG) * share), steep * _HIGH_DEG / _HIGH_IN_CUBE_DEG
+        high,
+        np.sign(z) * (_HIGH_DEG + (90.0 - _HIGH_DEG) * share),
+        steep * _HIGH_DEG / _HIGH_IN_CUBE_DEG,
     )
     distance = np.where(high, np.abs(z), level)
     straight = np.maximum(np.abs(x), np.abs(y)) < 1e-10  # above, below, or in the middle
@@ -96,13 +121,22 @@ def to_sphere(x: ArrayLike, y: ArrayLike, z: ArrayLike, reference: Reference = S
 
 
 def sizes_to_cube(
-    azimuth_deg: ArrayLike, elevation_deg: ArrayLike, width_deg: ArrayLike, height_deg: ArrayLike, depth: ArrayLike
+    azimuth_deg: ArrayLike,
+    elevation_deg: ArrayLike,
+    width_deg: ArrayLike,
+    height_deg: ArrayLike,
+    depth: ArrayLike,
 ) -> tuple[Array, Array, Array]:
-    """Width and height in degrees and depth (0 to 1) at a direction as sizes along x, y and z, 0 to 1."""
+    """Width and height in degrees and depth (0 to 1) at a direction as sizes along x, y and z.
+
+    0 to 1.
+    """
     aside, along, above = _front_sizes(width_deg, height_deg, depth)
     axes = _axes(azimuth_deg, elevation_deg)
     x, y, z = np.moveaxis(
-        np.sqrt(np.sum((axes * np.stack([aside, along, above], axis=-1)[..., None, :]) ** 2, -1)), -1, 0
+        np.sqrt(np.sum((axes * np.stack([aside, along, above], axis=-1)[..., None, :]) ** 2, -1)),
+        -1,
+        0,
     )
     return x, y, z
 
@@ -110,22 +144,33 @@ def sizes_to_cube(
 def sizes_to_sphere(
     azimuth_deg: ArrayLike, elevation_deg: ArrayLike, x: ArrayLike, y: ArrayLike, z: ArrayLike
 ) -> tuple[Array, Array, Array]:
-    """Sizes along x, y and z, 0 to 1, at a direction as width and height in degrees and depth, 0 to 1."""
+    """Sizes along x, y and z, 0 to 1, at a direction as width and height in degrees and depth.
+
+    0 to 1.
+    """
     axes = np.swapaxes(_axes(azimuth_deg, elevation_deg), -1, -2)
     sizes = np.stack(np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (x, y, z))), axis=-1)
     aside, along, above = np.moveaxis(np.sqrt(np.sum((axes * sizes[..., None, :]) ** 2, -1)), -1, 0)
     aside, along, above = (np.clip(v, 0.0, 1.0) for v in (aside, along, above))
 
     def angle(across: Array) -> Array:
-        flat, deep = 2.0 * np.degrees(np.arcsin(across)), 2.0 * np.degrees(np.arccos(1.0 - 2.0 * along))
-        return flat + across * np.maximum(deep - flat, 0.0)
+        flat, deep = (
+            2.0 * np.degrees(np.arcsin(across)),
+            2.0 * np.degrees(np.arccos(1.0 - 2.0 * along)),
+        )
+        result: Array = flat + across * np.maximum(deep - flat, 0.0)
+        return result
 
     width, height = angle(aside), angle(above)
     return width, height, np.maximum(along - _front_sizes(width, height, 0.0)[1], 0.0)
 
 
-def _front_sizes(width_deg: ArrayLike, height_deg: ArrayLike, depth: ArrayLike) -> tuple[Array, Array, Array]:
-    width, height, deep = np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (width_deg, height_deg, depth)))
+def _front_sizes(
+    width_deg: ArrayLike, height_deg: ArrayLike, depth: ArrayLike
+) -> tuple[Array, Array, Array]:
+    width, height, deep = np.broadcast_arrays(
+        *(np.asarray(v, dtype=float) for v in (width_deg, height_deg, depth))
+    )
 
     def across(angle: Array) -> Array:
         return np.where(angle < 180.0, np.sin(np.radians(angle / 2.0)), 1.0)
@@ -151,11 +196,15 @@ def _within(right_deg: float, left_deg: float, azimuth: Array) -> NDArray[np.boo
 
 
 def _along(left_deg: float, right_deg: float, azimuth: Array) -> Array:
-    """How far a direction lies from left (0) to right (1) on the wall, as amplitude panning would have it."""
+    """How far a direction lies from left (0) to right (1) on the wall.
+
+    As amplitude panning would have it.
+    """
     half = ((left_deg - right_deg) % 360.0) / 2.0
     off = ((azimuth - right_deg) % 360.0) - half  # to the left of the middle
     right = 0.5 * (1.0 - np.tan(np.radians(off)) / np.tan(np.radians(half)))
-    return 2.0 / np.pi * np.arctan2(right, 1.0 - right)
+    result: Array = 2.0 / np.pi * np.arctan2(right, 1.0 - right)
+    return result
 
 
 def _azimuth(left_deg: float, right_deg: float, part: Array) -> Array:
@@ -164,4 +213,5 @@ def _azimuth(left_deg: float, right_deg: float, part: Array) -> Array:
     left, right = np.cos(part * np.pi / 2), np.sin(part * np.pi / 2)
     right = right / (left + right)
     off = np.degrees(np.arctan(2.0 * (0.5 - right) * np.tan(np.radians(half))))
-    return (right_deg + half + off + 180.0) % 360.0 - 180.0
+    result: Array = (right_deg + half + off + 180.0) % 360.0 - 180.0
+    return result

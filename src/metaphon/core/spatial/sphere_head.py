@@ -19,8 +19,9 @@ _DARKEST_DEG = 150.0
 def spherical_head(radius_cm: float, rate_hz: int) -> Head:
     """The head-shadow and delay model of a sphere with ears at its sides.
 
-    Shadow: one pole, one zero, darkest at 150 degrees from the ear; delay round the sphere after Woodworth.
-    Source: Brown & Duda 1998, A structural model for binaural sound synthesis, equations 3 to 5.
+    Shadow: one pole, one zero, darkest at 150 degrees from the ear; delay round the sphere after
+    Woodworth. Source: Brown & Duda 1998, A structural model for binaural sound synthesis, equations
+    3 to 5.
     """
     elevation = np.concatenate([np.repeat(np.arange(-80, 81, 10), 36), [-90, 90]])
     azimuth = np.concatenate([np.tile(np.arange(-180, 180, 10), 17), [0, 0]])

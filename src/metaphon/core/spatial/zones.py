@@ -25,7 +25,9 @@ ZONES: dict[Zone, Callable[[float, float], bool]] = {
 @lru_cache(maxsize=256)
 def left_open(layout: Layout, excluded: tuple[Zone, ...]) -> tuple[int, ...]:
     """The channels of a layout that may play; all of them where the zones would leave none."""
-    found = tuple(i for i in layout.main if not any(ZONES[zone](*layout.angles_deg[i]) for zone in excluded))
+    found = tuple(
+        i for i in layout.main if not any(ZONES[zone](*layout.angles_deg[i]) for zone in excluded)
+    )
     return found or layout.main
 
 

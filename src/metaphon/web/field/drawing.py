@@ -1,4 +1,7 @@
-"""What Field draws: loudspeakers, sources and their paths, and how truly a layout plays each direction."""
+"""What Field draws.
+
+Loudspeakers, sources and their paths, and how truly a layout plays each direction.
+"""
 
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -41,10 +44,21 @@ def _in_scene(order: int, decoder: Decoder, weighting: Weighting) -> Panner:
     )
 
 
-_DECODERS: dict[Decoder, str] = {"allrad": "AllRAD", "projection": "Projection", "mode_matching": "Mode matching"}
+_DECODERS: dict[Decoder, str] = {
+    "allrad": "AllRAD",
+    "projection": "Projection",
+    "mode_matching": "Mode matching",
+}
 _WEIGHTINGS: dict[Weighting, str] = {"max_re": "max-rE", "basic": "basic"}
-_SET_SIDE_BY_SIDE = ("vector", "cube", "allrad_max_re_1", "allrad_max_re_3", "allrad_max_re_7", "projection_max_re_3",
-                     "mode_matching_max_re_3")  # fmt: skip
+_SET_SIDE_BY_SIDE = (
+    "vector",
+    "cube",
+    "allrad_max_re_1",
+    "allrad_max_re_3",
+    "allrad_max_re_7",
+    "projection_max_re_3",
+    "mode_matching_max_re_3",
+)
 
 PANNERS: dict[str, Way] = {
     "vector": Way("Objects", "Vector base", vector_pan),
@@ -70,10 +84,18 @@ def loudspeakers(layout: Layout) -> list[dict[str, Any]]:
     ):
         if not low:
             x, y = on_chart(azimuth, elevation)
-            found.append({
-                "label": label.replace("-", "−"), "x": 100 * x, "y": -100 * y, "vector": [round(float(v), 4) for v in vector],
-                "plan_x": 90 * vector[0], "plan_y": -90 * vector[1], "side_x": 90 * vector[1], "side_y": -90 * vector[2],
-            })  # fmt: skip
+            found.append(
+                {
+                    "label": label.replace("-", "−"),
+                    "x": 100 * x,
+                    "y": -100 * y,
+                    "vector": [round(float(v), 4) for v in vector],
+                    "plan_x": 90 * vector[0],
+                    "plan_y": -90 * vector[1],
+                    "side_x": 90 * vector[1],
+                    "side_y": -90 * vector[2],
+                }
+            )
     return found
 
 
@@ -93,30 +115,47 @@ def _middles() -> list[np.ndarray]:
 
 
 def truth(layout: Layout, panner: str) -> list[dict[str, Any]]:
-    """How far off and how wide a panner plays each part of the sphere, as tiles of equal area of the chart."""
+    """How far off and how wide a panner plays each part of the sphere, as tiles of equal area of
+    the chart.
+    """
     turns, _ = _CELLS
     edges_a, edges_e = _edges()
     judged = _judged(layout, panner)
     tiles = []
-    for i, (error, spread) in enumerate(zip(judged.energy_error_deg, judged.spread_deg, strict=True)):
+    for i, (error, spread) in enumerate(
+        zip(judged.energy_error_deg, judged.spread_deg, strict=True)
+    ):
         e, a = divmod(i, turns)
-        corners = on_chart(np.clip(edges_a[[a, a + 1, a + 1, a]], -179.99, 179.99), edges_e[[e, e, e + 1, e + 1]])
+        corners = on_chart(
+            np.clip(edges_a[[a, a + 1, a + 1, a]], -179.99, 179.99), edges_e[[e, e, e + 1, e + 1]]
+        )
         path = "M" + "L".join(f"{100 * x:.1f} {-100 * y:.1f}" for x, y in corners) + "Z"
         grade = min(int((error + spread / 4) / 12.0), 4)
-        tiles.append({"path": path, "grade": grade, "words": f"{error:.0f}° off, {spread:.0f}° wide"})
+        tiles.append(
+            {"path": path, "grade": grade, "words": f"{error:.0f}° off, {spread:.0f}° wide"}
+        )
     return tiles
 
 
 def compared(layout: Layout, chosen: str) -> list[dict[str, Any]]:
-    """The figures of some panners on a layout, the chosen one among them: means and worst over the whole sphere."""
+    """The figures of some panners on a layout, the chosen one among them.
+
+    Means and worst over the whole sphere.
+    """
     found = []
     for name in dict.fromkeys((*_SET_SIDE_BY_SIDE, chosen)):
         judged = _judged(layout, name)
-        found.append({
-            "name": name, "title": PANNERS[name].title, "chosen": name == chosen,
-            "velocity_deg": float(judged.velocity_error_deg.mean()), "energy_deg": float(judged.energy_error_deg.mean()),
-            "worst_deg": float(judged.energy_error_deg.max()), "spread_deg": float(judged.spread_deg.mean()),
-        })  # fmt: skip
+        found.append(
+            {
+                "name": name,
+                "title": PANNERS[name].title,
+                "chosen": name == chosen,
+                "velocity_deg": float(judged.velocity_error_deg.mean()),
+                "energy_deg": float(judged.energy_error_deg.mean()),
+                "worst_deg": float(judged.energy_error_deg.max()),
+                "spread_deg": float(judged.spread_deg.mean()),
+            }
+        )
     return found
 
 
@@ -127,11 +166,19 @@ def source(strip: Strip, mix: Mix) -> dict[str, Any]:
     group = next((group.name for group in mix.groups if group.id == strip.group), "")
     own = on_sphere(place, {}, np.zeros(1))[:, 0]
     found: dict[str, Any] = {
-        "id": strip.id, "name": strip.name, "mode": place.mode, "layout": place.layout, "group": group, "locked": place.locked, "path": None,
-        "azimuth_deg": round(float(own[0]), 3), "elevation_deg": round(float(own[1]), 3),
+        "id": strip.id,
+        "name": strip.name,
+        "mode": place.mode,
+        "layout": place.layout,
+        "group": group,
+        "locked": place.locked,
+        "path": None,
+        "azimuth_deg": round(float(own[0]), 3),
+        "elevation_deg": round(float(own[1]), 3),
         "distance": 1.0 if place.on_sphere else round(float(own[2]), 3),
-        "width_deg": round(float(own[3]), 1), "height_deg": round(float(own[4]), 1),
-    }  # fmt: skip
+        "width_deg": round(float(own[3]), 1),
+        "height_deg": round(float(own[4]), 1),
+    }
     if lanes and place.mode == "object":
         found["path"] = _path(place, tuple(lanes.items()))
     return found
@@ -143,7 +190,9 @@ def _path(place: Placement, lanes: tuple[tuple[str, Automation], ...]) -> list[l
     held = dict(lanes)
     times = path_times(place, held)
     path = on_sphere(place, held, times)
-    rows = np.ascontiguousarray(np.stack([times, np.unwrap(path[0], period=360.0), path[1], path[2]], axis=1))
+    rows = np.ascontiguousarray(
+        np.stack([times, np.unwrap(path[0], period=360.0), path[1], path[2]], axis=1)
+    )
     # piece by piece, so that an edit of one breakpoint of many costs one piece
     pieces = (rows[first : first + _PIECE + 1] for first in range(0, max(len(rows) - 1, 1), _PIECE))
     return [point for piece in pieces for point in _thinned(piece.tobytes())]
@@ -165,8 +214,18 @@ def beds(mix: Mix) -> dict[str, list[list[float]]]:
     """Where the loudspeakers of every bed in use stand on the chart, by layout."""
     used = {strip.placement.layout for strip in mix.strips if strip.placement.mode == "bed"}
     return {
-        name: [[round(100 * float(x), 1), round(-100 * float(y), 1)] for x, y in on_chart(*np.array([
-            angle for angle, low in zip(layout.angles_deg, layout.is_lfe, strict=True) if not low
-        ]).T)]
-        for name in sorted(used) for layout in [layout_named(name)]
-    }  # fmt: skip
+        name: [
+            [round(100 * float(x), 1), round(-100 * float(y), 1)]
+            for x, y in on_chart(
+                *np.array(
+                    [
+                        angle
+                        for angle, low in zip(layout.angles_deg, layout.is_lfe, strict=True)
+                        if not low
+                    ]
+                ).T
+            )
+        ]
+        for name in sorted(used)
+        for layout in [layout_named(name)]
+    }

@@ -1,4 +1,7 @@
-"""Automation in Field: the lane beneath the chart, what is done to it, and lanes as tables and block formats."""
+"""Automation in Field.
+
+The lane beneath the chart, what is done to it, and lanes as tables and block formats.
+"""
 
 import json
 from typing import Any
@@ -28,13 +31,22 @@ from metaphon.web.mixes.snapshots import document_of
 
 _LARGEST = 5_000_000
 _WORDS = {
-    "extent_deg": "Width, °", "extent_height_deg": "Height, °", "extent_depth": "Depth", "x": "Right", "y": "Front",
-    "z": "Up", "extent_x": "Width in the room", "extent_y": "Depth in the room", "extent_z": "Height in the room",
+    "extent_deg": "Width, °",
+    "extent_height_deg": "Height, °",
+    "extent_depth": "Depth",
+    "x": "Right",
+    "y": "Front",
+    "z": "Up",
+    "extent_x": "Width in the room",
+    "extent_y": "Depth in the room",
+    "extent_z": "Height in the room",
     "pair_deg": "Pair apart, °",
-}  # fmt: skip
+}
 _PLACES: dict[str, tuple[str, ...]] = {
-    "bed": ("azimuth_deg",), "none": ("azimuth_deg",), "scene": ("azimuth_deg", "elevation_deg", "roll_deg"),
-}  # fmt: skip
+    "bed": ("azimuth_deg",),
+    "none": ("azimuth_deg",),
+    "scene": ("azimuth_deg", "elevation_deg", "roll_deg"),
+}
 
 
 def _strip(request: HttpRequest, mix_id: int, strip_id: str) -> tuple[Mix, Document, Strip]:
@@ -46,10 +58,19 @@ def _strip(request: HttpRequest, mix_id: int, strip_id: str) -> tuple[Mix, Docum
 def _offered(document: Document, strip: Strip) -> dict[str, str]:
     """Every parameter of a strip that may move, by its path, in words."""
     place = strip.placement
-    names = _PLACES.get(place.mode) or (*FORMS[place.coordinates], "pair_deg", "divergence", "diffuseness")
+    names = _PLACES.get(place.mode) or (
+        *FORMS[place.coordinates],
+        "pair_deg",
+        "divergence",
+        "diffuseness",
+    )
     titles = {bus.id: bus.name for bus in document.buses}
-    found = {path: _words(strip, path) for path in ("gain_db", *(f"placement/{name}" for name in names))}
-    found |= {f"sends/{send.bus}/level_db": f"Send to {titles[send.bus]}, dB" for send in strip.sends}
+    found = {
+        path: _words(strip, path) for path in ("gain_db", *(f"placement/{name}" for name in names))
+    }
+    found |= {
+        f"sends/{send.bus}/level_db": f"Send to {titles[send.bus]}, dB" for send in strip.sends
+    }
     for number, processor in enumerate(strip.chain):
         head = f"chain/{number}"
         for path in _numbers(strip, processor, head):
@@ -91,17 +112,29 @@ def show(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     except InputError:
         length_s = 60.0
     data = {
-        "revision": mix.revision, "strip": strip.id, "path": path, "low": low, "high": high,
-        "turns": is_turning(path), "length_s": length_s, "still": _still(strip, path), "title": offered.get(path, path),
+        "revision": mix.revision,
+        "strip": strip.id,
+        "path": path,
+        "low": low,
+        "high": high,
+        "turns": is_turning(path),
+        "length_s": length_s,
+        "still": _still(strip, path),
+        "title": offered.get(path, path),
         "points": [list(point) for point in lane.points] if lane else [],
-    }  # fmt: skip
+    }
     context = {
-        **editing(request, mix), "strip": strip, "data": json.dumps(data), "path": path, "lane": lane,
+        **editing(request, mix),
+        "strip": strip,
+        "data": json.dumps(data),
+        "path": path,
+        "lane": lane,
         "has": [(n, offered[n]) for n in offered if n in lanes],
         "may": [(n, offered[n]) for n in offered if n not in lanes],
         "kept": [(n, _words(strip, n)) for n in kept],
-        "is_kept": path in kept, "moves_place": any(n.startswith("placement/") for n in lanes),
-    }  # fmt: skip
+        "is_kept": path in kept,
+        "moves_place": any(n.startswith("placement/") for n in lanes),
+    }
     return render(request, "field/lanes.html", context)
 
 
@@ -134,17 +167,24 @@ def blocks(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         end_s = length_frames(document) / document.sample_rate_hz
     except InputError:
         end_s = float(times[-1])
-    text = adm_blocks.written(strip.name, times, positions(place, lanes, times), place.coordinates == "cube", end_s)
+    text = adm_blocks.written(
+        strip.name, times, positions(place, lanes, times), place.coordinates == "cube", end_s
+    )
     return _file(text, f"{strip.id}_blocks.xml", "application/xml")
 
 
 def _file(text: str, name: str, kind: str) -> HttpResponse:
-    return HttpResponse(text, content_type=kind, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return HttpResponse(
+        text, content_type=kind, headers={"Content-Disposition": f'attachment; filename="{name}"'}
+    )
 
 
 @require_POST
 def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
-    """Read lanes from a CSV table or from block formats; what the strip has of the same kind is replaced."""
+    """Read lanes from a CSV table or from block formats.
+
+    What the strip has of the same kind is replaced.
+    """
     _, _, strip = _strip(request, mix_id, strip_id)
     file = request.FILES.get("file")
     if file is None or (file.size or 0) > _LARGEST:
@@ -153,7 +193,11 @@ def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         text = file.read().decode("utf-8-sig")
     except UnicodeDecodeError:
         raise InputError(f"{file.name} is no text; bring CSV or XML.") from None
-    lanes = _from_blocks(text, strip) if text.lstrip().startswith("<") else lane_table.read(text, strip.id)
+    lanes = (
+        _from_blocks(text, strip)
+        if text.lstrip().startswith("<")
+        else lane_table.read(text, strip.id)
+    )
     mix, _ = carry_out(request, mix_id, BringLanes(lanes=tuple(lanes), source=str(file.name)[:200]))
     return changed(request, mix)
 

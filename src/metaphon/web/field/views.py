@@ -35,20 +35,50 @@ from metaphon.web.shell.controls import Control, controls_from
 _DEFAULT = "4+7+0"
 # the settings of a placement that are drawn as controls, by part of the panel
 PARTS: dict[str, tuple[str, ...]] = {
-    "size": ("extent_deg", "extent_height_deg", "extent_depth", "pair_deg", "divergence", "divergence_range_deg", "diffuseness"),
+    "size": (
+        "extent_deg",
+        "extent_height_deg",
+        "extent_depth",
+        "pair_deg",
+        "divergence",
+        "divergence_range_deg",
+        "diffuseness",
+    ),
     "away": ("level_db_per_doubling", "air", "travel", "sends_too", "sphere_m"),
     "rules": ("importance", "snap", "on_sphere", "locked"),
     "turn": ("azimuth_deg", "elevation_deg", "roll_deg"),
     "decoding": ("decoder", "weighting"),
-}  # fmt: skip
-_SIZES_IN_ROOM = ("extent_x", "extent_y", "extent_z", "pair_deg", "divergence", "divergence_range_deg", "diffuseness")
+}
+_SIZES_IN_ROOM = (
+    "extent_x",
+    "extent_y",
+    "extent_z",
+    "pair_deg",
+    "divergence",
+    "divergence_range_deg",
+    "diffuseness",
+)
 _NAMES = {
-    "extent_deg": "Width", "extent_height_deg": "Height", "extent_depth": "Depth", "extent_x": "Width", "extent_y": "Depth",
-    "extent_z": "Height", "pair_deg": "Pair apart", "divergence_range_deg": "Divergence reach", "travel": "Delay, Doppler",
-    "level_db_per_doubling": "Level, per doubling", "sphere_m": "Distance 1 is", "sends_too": "Sends too", "roll_deg": "Roll",
-    "snap": "Nearest loudspeaker", "on_sphere": "Stay on the sphere", "air": "Air absorption", "weighting": "Weights",
-    "elevation_deg": "Tilt", "azimuth_deg": "Turn",
-}  # fmt: skip
+    "extent_deg": "Width",
+    "extent_height_deg": "Height",
+    "extent_depth": "Depth",
+    "extent_x": "Width",
+    "extent_y": "Depth",
+    "extent_z": "Height",
+    "pair_deg": "Pair apart",
+    "divergence_range_deg": "Divergence reach",
+    "travel": "Delay, Doppler",
+    "level_db_per_doubling": "Level, per doubling",
+    "sphere_m": "Distance 1 is",
+    "sends_too": "Sends too",
+    "roll_deg": "Roll",
+    "snap": "Nearest loudspeaker",
+    "on_sphere": "Stay on the sphere",
+    "air": "Air absorption",
+    "weighting": "Weights",
+    "elevation_deg": "Tilt",
+    "azimuth_deg": "Turn",
+}
 _ANGLES = {"azimuth_deg": "Azimuth", "elevation_deg": "Elevation", "distance": "Distance"}
 _AXES = {"x": "Right", "y": "Front", "z": "Up"}
 
@@ -68,9 +98,18 @@ class Shown:
         """All that a drawing of the row depends on."""
         data = self.data
         return (
-            self.strip.id, self.strip.name, self.strip.muted, self.number, self.moves, tuple(self.changes),
-            data["mode"], data["layout"], data["locked"], data["azimuth_deg"], data["elevation_deg"],
-        )  # fmt: skip
+            self.strip.id,
+            self.strip.name,
+            self.strip.muted,
+            self.number,
+            self.moves,
+            tuple(self.changes),
+            data["mode"],
+            data["layout"],
+            data["locked"],
+            data["azimuth_deg"],
+            data["elevation_deg"],
+        )
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
@@ -89,8 +128,12 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),
         "loudspeakers": speakers,
-        "vectors": json.dumps([{"label": one["label"], "vector": one["vector"]} for one in speakers]),
-        "panners": [{"name": name, "group": way.group, "title": way.title} for name, way in PANNERS.items()],
+        "vectors": json.dumps(
+            [{"label": one["label"], "vector": one["vector"]} for one in speakers]
+        ),
+        "panners": [
+            {"name": name, "group": way.group, "title": way.title} for name, way in PANNERS.items()
+        ],
         "panner": panner if panner in PANNERS else "",
         "tiles": truth(layout, panner) if panner in PANNERS else [],
         "compared": compared(layout, panner) if panner in PANNERS else [],
@@ -113,8 +156,13 @@ def _layout(document: Document, wanted: str) -> Layout:
         return own[0] if own else LAYOUTS[_DEFAULT]
 
 
-def placed(mix: Mix, document: Document, limits: DeliveryLimits = DELIVERY_LIMITS["open"]) -> dict[str, Any]:
-    """The strips that enter the programme, objects first; what a delivery will change, and what targets leave out."""
+def placed(
+    mix: Mix, document: Document, limits: DeliveryLimits = DELIVERY_LIMITS["open"]
+) -> dict[str, Any]:
+    """The strips that enter the programme, objects first.
+
+    What a delivery will change, and what targets leave out.
+    """
     changed_by = changes(document, limits)
     strips = [strip for strip in document.strips if strip.output == PROGRAMME and not strip.resting]
     entering = [strip for strip in strips if strip.placement.mode != "none"]
@@ -164,7 +212,9 @@ def panel(document: Document, strip: Strip) -> dict[str, Any]:
     }
 
 
-def _controls(place: Placement, names: tuple[str, ...], lanes: dict[str, Any]) -> list[tuple[Control, bool]]:
+def _controls(
+    place: Placement, names: tuple[str, ...], lanes: dict[str, Any]
+) -> list[tuple[Control, bool]]:
     """The controls of some settings, each with whether a lane moves it."""
     values = place.model_dump()
     if values["extent_height_deg"] is None:
@@ -193,7 +243,9 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the list anew, and what a conversion did to each source."""
     command = command_from(request)
     mix, applied = carry_out(request, mix_id, command)
-    return changed(request, mix, command.report(applied.before) if isinstance(command, Convert) else [])
+    return changed(
+        request, mix, command.report(applied.before) if isinstance(command, Convert) else []
+    )
 
 
 @require_POST
@@ -210,4 +262,9 @@ def add_layout(request: HttpRequest, mix_id: int) -> HttpResponse:
 def changed(request: HttpRequest, mix: Mix, report: Sequence[Conversion] = ()) -> HttpResponse:
     """After an edit: the list, and what a conversion did."""
     limits = DELIVERY_LIMITS.get(request.headers.get("X-Delivery", ""), DELIVERY_LIMITS["open"])
-    return after_edit(request, mix, "field/changed.html", {**placed(mix, document_of(mix), limits), "report": report})
+    return after_edit(
+        request,
+        mix,
+        "field/changed.html",
+        {**placed(mix, document_of(mix), limits), "report": report},
+    )

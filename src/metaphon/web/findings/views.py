@@ -41,7 +41,13 @@ def _shown(request: HttpRequest, mix: Mix) -> dict[str, object]:
         if finding.subject in strips
     ]
     grave = any(finding.severity == "problem" for finding, _, _ in rows)
-    return {"mix": mix, "findings": rows, "fresh": fresh, "grave": grave, "can_edit": can_edit(mix, request.user)}
+    return {
+        "mix": mix,
+        "findings": rows,
+        "fresh": fresh,
+        "grave": grave,
+        "can_edit": can_edit(mix, request.user),
+    }
 
 
 @require_POST
@@ -53,7 +59,9 @@ def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     if finding is None:
         raise InputError("This is no longer found; the list is drawn anew.")
     mix, _ = carry_out(request, mix_id, mend(document_of(mix), finding))
-    response = render(request, "findings/mended.html", {**_shown(request, mix), **editing(request, mix)})
+    response = render(
+        request, "findings/mended.html", {**_shown(request, mix), **editing(request, mix)}
+    )
     response["HX-Trigger"] = "mix-edited, mix-changed"
     return response
 

@@ -1,4 +1,7 @@
-"""The map: sources at the left, buses by how far down they lie, placements, targets; ways drawn as ribbons."""
+"""The map: sources at the left, buses by how far down they lie, placements, targets.
+
+Ways drawn as ribbons.
+"""
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -36,7 +39,9 @@ class Node:
     width: float = 0.0
     height: float = 0.0
     trouble: bool = False
-    lead: float = 0.0  # its ribbons run straight to here, between the boxes of the second row of tracks
+    lead: float = (
+        0.0  # its ribbons run straight to here, between the boxes of the second row of tracks
+    )
     passes: bool = False  # no box: a bundle of ways on their way further
 
     @property
@@ -112,7 +117,10 @@ class Drawing:
 
 
 def draw(mix: Mix, width: int, height: int) -> Drawing:
-    """Boxes and ribbons of a mix in pixels, to fit a width; taller than `height` only where boxes need it."""
+    """Boxes and ribbons of a mix in pixels, to fit a width.
+
+    Taller than `height` only where boxes need it.
+    """
     document = document_of(mix)
     strips = list(document.strips)
     channels = channels_of(mix, strips)
@@ -150,7 +158,9 @@ def _node(strip: Strip, channels: int, troubled: set[str]) -> Node:
     if isinstance(strip, Bus):
         width = bus_format(strip.layout)
         detail = LAYOUTS[strip.layout].everyday if width.layout else f"A{width.order}"
-        return Node(f"s{strip.id}", strip.name, "bus", detail, strip, strip.id, trouble=strip.id in troubled)
+        return Node(
+            f"s{strip.id}", strip.name, "bus", detail, strip, strip.id, trouble=strip.id in troubled
+        )
     detail = {0: "–", 1: "", 2: "st"}.get(channels, str(channels))
     return Node(f"s{strip.id}", strip.name, "track", detail, strip, trouble=strip.id in troubled)
 
@@ -160,16 +170,22 @@ def _placed(strip: Strip) -> str:
     return f"p{place.mode}{place.layout if place.mode == 'bed' else ''}"
 
 
-def _ways(strips: list[Strip], levels: dict[str, dict[str, float | None]], troubled: set[str]) -> Iterable[Ribbon]:
+def _ways(
+    strips: list[Strip], levels: dict[str, dict[str, float | None]], troubled: set[str]
+) -> Iterable[Ribbon]:
     for strip in strips:
         known = levels.get(strip.id, {}).get("rms_dbfs")
         faint = strip.muted or strip.resting or (bool(levels) and known is None)
         trouble = strip.id in troubled
         start = f"s{strip.id}"
         if strip.output == PROGRAMME and strip.placement.mode != "none":
-            yield Ribbon(start, _placed(strip), "main", known, trouble, faint, f"{strip.name} into the mix")
+            yield Ribbon(
+                start, _placed(strip), "main", known, trouble, faint, f"{strip.name} into the mix"
+            )
         elif strip.output not in (PROGRAMME, None):
-            yield Ribbon(start, f"s{strip.output}", "main", known, trouble, faint, f"{strip.name}, main feed")
+            yield Ribbon(
+                start, f"s{strip.output}", "main", known, trouble, faint, f"{strip.name}, main feed"
+            )
         for send in strip.sends:
             level = None if known is None else known + send.level_db
             title = f"{strip.name}, send {send.level_db:.1f} dB, {send.tap}"
@@ -181,7 +197,9 @@ def _columns(
 ) -> list[list[Node]]:
     depth = {f"s{s.id}": int(isinstance(s, Bus)) for s in strips}
     between = [r for r in ribbons if r.end in depth]
-    for _ in range(len(strips)):  # a bus lies below all that feed it; loops are refused before they get here
+    for _ in range(
+        len(strips)
+    ):  # a bus lies below all that feed it; loops are refused before they get here
         deeper = [r for r in between if depth[r.end] <= depth[r.start] < len(strips)]
         if not deeper:
             break
@@ -195,7 +213,9 @@ def _columns(
     places = []
     for key in dict.fromkeys(r.end for r in ribbons if r.end.startswith("p")):
         layout = key.removeprefix("pbed")
-        name = {"pobject": "Objects", "pscene": "Scene"}.get(key) or f"Bed {LAYOUTS[layout].everyday}"
+        name = {"pobject": "Objects", "pscene": "Scene"}.get(
+            key
+        ) or f"Bed {LAYOUTS[layout].everyday}"
         places.append(Node(key, name, "place"))
     # somewhere to drop on, even before anything is placed
     places = places or [Node("pbed0+5+0", "The mix", "place")]
@@ -204,9 +224,12 @@ def _columns(
     targets = []
     for number, name in enumerate(names):
         target = target_named(name)
-        targets.append(Node(f"t{number}", target.title.split(" (")[0], "target", str(target.channels)))
+        targets.append(
+            Node(f"t{number}", target.title.split(" (")[0], "target", str(target.channels))
+        )
         ribbons += [
-            Ribbon(place.key, f"t{number}", "format", None, title=f"{place.name} in {target.title}") for place in places
+            Ribbon(place.key, f"t{number}", "format", None, title=f"{place.name} in {target.title}")
+            for place in places
         ]
     return [*columns, places, targets]
 
@@ -224,7 +247,9 @@ def _bundle(columns: list[list[Node]], ribbons: list[Ribbon], by_key: dict[str, 
 
 
 def _order(columns: list[list[Node]], ribbons: list[Ribbon]) -> None:
-    """Each box near the middle of what it is joined to, so that few ribbons cross (barycentre method, Sugiyama 1981)."""
+    """Each box near the middle of what it is joined to, so that few ribbons cross (barycentre
+    method, Sugiyama 1981).
+    """
     steps = []
     for ribbon in ribbons:
         chain = [ribbon.start, *ribbon.through, ribbon.end]
@@ -241,23 +266,33 @@ def _order(columns: list[list[Node]], ribbons: list[Ribbon]) -> None:
                     joined.setdefault(here, []).append(place[there])
             held = {node.key: (n + 0.5) / len(columns[i]) for n, node in enumerate(columns[i])}
             columns[i].sort(
-                key=lambda node: sum(joined[node.key]) / len(joined[node.key]) if node.key in joined else held[node.key]
+                key=lambda node: (
+                    sum(joined[node.key]) / len(joined[node.key])
+                    if node.key in joined
+                    else held[node.key]
+                )
             )
 
 
 def _place(columns: list[list[Node]], width: int, height: int) -> float:
     """Give every box its place; returns the height needed.
 
-    Tracks that would be too low for their names stand in two columns, each before a gap of the other.
+    Tracks that would be too low for their names stand in two columns, each before a gap of the
+    other.
     """
     room = height - _HEAD - 8.0
     most = max(len(columns[0]), 1)
     double = room / most < _LOWEST
     pitch = max(room / (most + 1), _LOWEST / 2) if double else min(room / most, _TALLEST)
     tall = max(height, pitch * (most + double) + _HEAD + 8.0)
-    track_width, box_width = min(176.0, width * (0.125 if double else 0.17)), min(132.0, width * 0.125)
+    track_width, box_width = (
+        min(176.0, width * (0.125 if double else 0.17)),
+        min(132.0, width * 0.125),
+    )
     first_width = track_width * 2 + _GAP if double else track_width
-    gap = (width - 2 * _MARGIN - first_width - box_width * (len(columns) - 1)) / max(len(columns) - 1, 1)
+    gap = (width - 2 * _MARGIN - first_width - box_width * (len(columns) - 1)) / max(
+        len(columns) - 1, 1
+    )
     for number, node in enumerate(columns[0]):
         second = double and number % 2 == 1
         node.x = _MARGIN + (track_width + _GAP if second else 0.0)

@@ -7,7 +7,9 @@ from django.db import models
 class StartingPoint(models.Model):
     """A chain that somebody keeps, to begin with elsewhere."""
 
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="starting_points")
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, models.CASCADE, related_name="starting_points"
+    )
     name = models.CharField(max_length=120)
     chain = models.JSONField()
 

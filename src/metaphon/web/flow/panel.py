@@ -1,4 +1,7 @@
-"""The panel of the strip that is open in Flow: its settings, what feeds it, its sends and its processors."""
+"""The panel of the strip that is open in Flow.
+
+Its settings, what feeds it, its sends and its processors.
+"""
 
 from dataclasses import dataclass
 from functools import lru_cache
@@ -31,7 +34,10 @@ _APART = ("kind", "bypassed")
 
 @dataclass(frozen=True)
 class Part:
-    """A processor of the open strip: its controls, and its curve where it has one. `path` leads to it in commands."""
+    """A processor of the open strip: its controls, and its curve where it has one.
+
+    `path` leads to it in commands.
+    """
 
     place: int
     path: str
@@ -41,7 +47,9 @@ class Part:
     magnitude: str
     phase: str
     latency_samples: int
-    pair: tuple[float | None, float | None] | None  # correlation and fold-down loss of a stereo recording, after it
+    pair: (
+        tuple[float | None, float | None] | None
+    )  # correlation and fold-down loss of a stereo recording, after it
 
     @property
     def before(self) -> int:
@@ -66,12 +74,16 @@ def panel(
     return {
         "chosen": strip,
         "row": row,
-        "chain": [_part(n, p, strip, row.channels, mix.sample_rate_hz) for n, p in enumerate(strip.chain)],
+        "chain": [
+            _part(n, p, strip, row.channels, mix.sample_rate_hz) for n, p in enumerate(strip.chain)
+        ],
         "kinds": [(kind, model.title) for kind, model in KINDS.items()],
         "feeding": [(one, send) for one in awake for send in one.sends if send.bus == strip.id],
         "fed_by": [one for one in awake if one.output == strip.id],
         "takes": prints,
-        "original": document.find_strip(strip.print_of) if isinstance(strip, Track) and strip.print_of else None,
+        "original": document.find_strip(strip.print_of)
+        if isinstance(strip, Track) and strip.print_of
+        else None,
         "group": next((group for group in document.groups if group.id == strip.group), None),
         "taps": TAPS.items(),
         "points": list(StartingPoint.objects.filter(user=user.pk)),
@@ -91,12 +103,21 @@ def _part(place: int, processor: Processor, strip: Strip, channels: int, rate_hz
     if matrix is not None and channels == 2 and isinstance(strip, Track) and strip.clips:
         pair = through(matrix, _pair_powers(strip.clips[0].file))
     path = f"chain/{place}"
-    found = controls_from(type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path)
+    found = controls_from(
+        type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
+    )
     controls = [control for control in found if control.name not in _APART]
     return Part(
-        place, path, processor.title, processor.bypassed, controls, magnitude, phase,
-        processor.latency_samples(rate_hz), pair,
-    )  # fmt: skip
+        place,
+        path,
+        processor.title,
+        processor.bypassed,
+        controls,
+        magnitude,
+        phase,
+        processor.latency_samples(rate_hz),
+        pair,
+    )
 
 
 @lru_cache(maxsize=256)

@@ -24,7 +24,10 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     strips = [strip_of(document_of(mix), strip_id).id for strip_id in ids_in(request)]
     if not strips:
         raise InputError("Nothing is chosen to print; tick some tracks first.")
-    start_text, end_text = request.POST.get("start_s", "").strip(), request.POST.get("end_s", "").strip()
+    start_text, end_text = (
+        request.POST.get("start_s", "").strip(),
+        request.POST.get("end_s", "").strip(),
+    )
     start_s = read_number(start_text, "The start", 0.0, 86400.0, "s") if start_text else 0.0
     end_s = read_number(end_text, "The end", 0.0, 86400.0, "s") if end_text else None
     if end_s is not None and end_s <= start_s:
@@ -56,7 +59,11 @@ def cancel(request: HttpRequest, mix_id: int, print_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     require_editor(mix, request.user)
     row = get_object_or_404(Print, pk=print_id, mix=mix)
-    if not mix.prints.filter(pk=row.pk, status=Print.Status.WAITING).update(status=Print.Status.CANCELLED):
-        mix.prints.filter(pk=row.pk, status=Print.Status.RUNNING).update(status=Print.Status.CANCELLING)
+    if not mix.prints.filter(pk=row.pk, status=Print.Status.WAITING).update(
+        status=Print.Status.CANCELLED
+    ):
+        mix.prints.filter(pk=row.pk, status=Print.Status.RUNNING).update(
+            status=Print.Status.CANCELLING
+        )
     row.refresh_from_db()
     return _shown(request, mix, row)

@@ -29,7 +29,9 @@ def keep(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     if not strip.chain:
         raise InputError(f"{strip.name} has no processors to keep.")
     chain = [processor.model_dump(mode="json") for processor in strip.chain]
-    StartingPoint.objects.update_or_create(user_id=int(request.user.pk or 0), name=name, defaults={"chain": chain})
+    StartingPoint.objects.update_or_create(
+        user_id=int(request.user.pk or 0), name=name, defaults={"chain": chain}
+    )
     return changed(request, mix, [strip.id])
 
 
@@ -38,7 +40,9 @@ def load(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """Set a strip's chain from a starting point, or with `forget` take the starting point away."""
     mix = mix_for(request, mix_id)
     text = request.POST.get("point", "")
-    point = get_object_or_404(StartingPoint, pk=int(text) if text.isdigit() else 0, user=request.user.pk)
+    point = get_object_or_404(
+        StartingPoint, pk=int(text) if text.isdigit() else 0, user=request.user.pk
+    )
     if "forget" in request.POST:
         point.delete()
         return changed(request, mix, [strip_id])

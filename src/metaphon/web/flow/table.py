@@ -69,13 +69,34 @@ class Row:
         """All that a drawing of the row depends on."""
         strip = self.strip
         return (
-            strip.id, strip.name, strip.muted, strip.soloed, strip.solo_safe, strip.resting, strip.gain_db, strip.output,
-            self.group, self.width, self.kind, self.output_name, self.placed, self.placed_name,
-            getattr(strip, "layout", ""), getattr(strip, "take", 0),
-            tuple(self.where.values()), tuple(self.moving.values()), self.has_azimuth, self.has_elevation, self.inverted,
-            self.stereo_width, self.notes,
-            tuple((s.bus.id, s.bus.name, s.send.tap, s.send.muted, s.send.level_db) for s in self.sends),
-        )  # fmt: skip
+            strip.id,
+            strip.name,
+            strip.muted,
+            strip.soloed,
+            strip.solo_safe,
+            strip.resting,
+            strip.gain_db,
+            strip.output,
+            self.group,
+            self.width,
+            self.kind,
+            self.output_name,
+            self.placed,
+            self.placed_name,
+            getattr(strip, "layout", ""),
+            getattr(strip, "take", 0),
+            tuple(self.where.values()),
+            tuple(self.moving.values()),
+            self.has_azimuth,
+            self.has_elevation,
+            self.inverted,
+            self.stereo_width,
+            self.notes,
+            tuple(
+                (s.bus.id, s.bus.name, s.send.tap, s.send.muted, s.send.level_db)
+                for s in self.sends
+            ),
+        )
 
 
 def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[str, Any]:
@@ -103,10 +124,16 @@ def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[s
 
 def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
     """How many channels strips carry, by id; 0 for a track without a recording."""
-    files = {strip.id: strip.clips[0].file for strip in strips if isinstance(strip, Track) and strip.clips}
+    files = {
+        strip.id: strip.clips[0].file
+        for strip in strips
+        if isinstance(strip, Track) and strip.clips
+    }
     root = Path(settings.MEDIA_ROOT)
     names = {path: str(path.relative_to(root)) for path in set(files.values())}
-    known = AudioFile.objects.filter(mix=mix, file__in=names.values()).values_list("file", "channels")
+    known = AudioFile.objects.filter(mix=mix, file__in=names.values()).values_list(
+        "file", "channels"
+    )
     channels = dict(known)
     return {
         strip.id: bus_format(strip.layout).channels
@@ -143,7 +170,11 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         strip=strip,
         group=about.groups.get(str(strip.group), ""),
         width=_width(strip, channels),
-        kind="bus" if isinstance(strip, Bus) else "scene" if channels in SCENE_CHANNELS else "track",
+        kind="bus"
+        if isinstance(strip, Bus)
+        else "scene"
+        if channels in SCENE_CHANNELS
+        else "track",
         channels=channels,
         output=strip.output or "",
         output_name="The mix" if programme else output.name if output else "Nothing",
@@ -155,15 +186,21 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         has_elevation=is_object,
         turns=own is not None and own.layout is not None,
         inverted=_basics_value(strip, "polarity_inverted", False),
-        stereo_width=_basics_value(strip, "width", 1.0) if channels == 2 and not isinstance(strip, Bus) else None,
+        stereo_width=_basics_value(strip, "width", 1.0)
+        if channels == 2 and not isinstance(strip, Bus)
+        else None,
         sends=[SendShown(about.buses[send.bus], send) for send in strip.sends],
         notes=tuple(_notes(strip, own, output)),
-    )  # fmt: skip
+    )
 
 
 def _format(strip: Strip, channels: int) -> Target | None:
     try:
-        return format_for(getattr(strip, "layout", ""), strip.placement.mode == "scene", channels) if channels else None
+        return (
+            format_for(getattr(strip, "layout", ""), strip.placement.mode == "scene", channels)
+            if channels
+            else None
+        )
     except InputError:
         return None
 
@@ -186,5 +223,7 @@ def _notes(strip: Strip, own: Target | None, output: Bus | None) -> list[str]:
 
 
 def _basics_value(strip: Strip, name: str, otherwise: Any) -> Any:
-    place = next((n for n, p in enumerate(strip.chain) if p.kind == "basics" and not p.bypassed), None)
+    place = next(
+        (n for n, p in enumerate(strip.chain) if p.kind == "basics" and not p.bypassed), None
+    )
     return otherwise if place is None else getattr(strip.chain[place], name)

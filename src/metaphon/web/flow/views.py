@@ -76,7 +76,10 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 
 def changed(request: HttpRequest, mix: Mix, strips: list[str] | None) -> HttpResponse:
-    """After an edit: the rows of these strips (None: the whole table) and the open panel, each at its place."""
+    """After an edit: the rows of these strips (None.
+
+    The whole table) and the open panel, each at its place.
+    """
     document = document_of(mix)
     context = {**table(mix, document, strips), "whole": strips is None, "oob": True}
     opened = document.find_strip(request.headers.get("X-Panel", ""))

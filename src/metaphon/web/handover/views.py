@@ -20,7 +20,11 @@ from metaphon.web.shell.streaming import send_file
 _CHOICES = {
     "container": (("wav", "WAV"), ("flac", "FLAC")),
     "bits": (("24", "24 bit"), ("16", "16 bit"), ("32f", "32 bit float")),
-    "stems": (("none", "No stems"), ("tracks", "Stem of each track"), ("buses", "Stem of each bus")),
+    "stems": (
+        ("none", "No stems"),
+        ("tracks", "Stem of each track"),
+        ("buses", "Stem of each bus"),
+    ),
 }
 _SHOWN = 12
 _CONTENT_TYPES = {
@@ -34,7 +38,9 @@ _CONTENT_TYPES = {
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     return render(
-        request, "handover/show.html", {**editing(request, mix), **_targets(mix), **_renders(mix), "choices": _CHOICES}
+        request,
+        "handover/show.html",
+        {**editing(request, mix), **_targets(mix), **_renders(mix), "choices": _CHOICES},
     )
 
 
@@ -59,8 +65,16 @@ def _renders(mix: Mix) -> dict[str, object]:
 
 def _shown(row: Render) -> dict[str, object]:
     files = list(row.files.all())
-    results = [(file, correlation_path(file.history.get("correlation", []))) for file in files if file.kind == "audio"]
-    return {"row": row, "results": results, "papers": [file for file in files if file.kind != "audio"]}
+    results = [
+        (file, correlation_path(file.history.get("correlation", [])))
+        for file in files
+        if file.kind == "audio"
+    ]
+    return {
+        "row": row,
+        "results": results,
+        "papers": [file for file in files if file.kind != "audio"],
+    }
 
 
 @require_POST
@@ -90,7 +104,9 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 def _queue(mix: Mix, user_id: int | None, options: dict[str, object]) -> None:
     with transaction.atomic():
-        row = Render.objects.create(mix=mix, user_id=user_id, revision=mix.revision, options=options)
+        row = Render.objects.create(
+            mix=mix, user_id=user_id, revision=mix.revision, options=options
+        )
         render_mix.defer(render_id=row.pk)
 
 
@@ -101,7 +117,9 @@ def _render_of(request: HttpRequest, mix_id: int, render_id: int) -> tuple[Mix, 
 
 def progress(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     mix, row = _render_of(request, mix_id, render_id)
-    response = render(request, "handover/render.html", {"render": _shown(row), **editing(request, mix)})
+    response = render(
+        request, "handover/render.html", {"render": _shown(row), **editing(request, mix)}
+    )
     if not row.is_open:
         response["HX-Trigger"] = "renders-changed"
     return response
@@ -113,7 +131,9 @@ def cancel(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     require_editor(mix, request.user)
     waiting = mix.renders.filter(pk=row.pk, status=Render.Status.WAITING)
     if not waiting.update(status=Render.Status.CANCELLED):
-        mix.renders.filter(pk=row.pk, status=Render.Status.RUNNING).update(status=Render.Status.CANCELLING)
+        mix.renders.filter(pk=row.pk, status=Render.Status.RUNNING).update(
+            status=Render.Status.CANCELLING
+        )
     return progress(request, mix_id, render_id)
 
 
@@ -134,7 +154,9 @@ def remove(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
         raise InputError("This render is still running; cancel it first.")
     discard(*(file.file for file in row.files.all()))
     row.delete()
-    response = render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
+    response = render(
+        request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)}
+    )
     response["HX-Trigger"] = "renders-changed"
     return response
 

@@ -9,7 +9,10 @@ _FLOOR_DB = -48.0
 
 
 def outline_path(outline: Sequence[float], start_s: float, end_s: float, span_s: float) -> str:
-    """A closed shape, mirrored about 0; height is level in dB, so that quiet passages can be seen."""
+    """A closed shape, mirrored about 0.
+
+    Height is level in dB, so that quiet passages can be seen.
+    """
     level = 20.0 * np.log10(np.maximum(np.asarray(outline, dtype=float), 1e-6))
     height = np.clip(1.0 - level / _FLOOR_DB, 0.015, 1.0)
     left, right = start_s / span_s * WIDTH, end_s / span_s * WIDTH

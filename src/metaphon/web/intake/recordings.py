@@ -19,7 +19,7 @@ _SUFFIXES = {"WAV": "wav", "FLAC": "flac", "AIFF": "aiff"}
 SCENE_CHANNELS = tuple(channels_of(order) for order in range(1, MAX_ORDER + 1))
 
 
-class _Finished(File):
+class _Finished(File):  # type: ignore[type-arg]  # not generic when run
     """A file on this machine that storage may move rather than copy."""
 
     def temporary_file_path(self) -> str:
@@ -74,7 +74,9 @@ def kind_of(channels: int) -> str:
 
 
 def track_of(audio: AudioFile) -> AddTrack:
-    """The command that makes a track of a recording, at the start of the mix, placed as its channels suggest."""
+    """The command that makes a track of a recording, at the start of the mix, placed as its
+    channels suggest.
+    """
     fits = kind_of(audio.channels) != f"{audio.channels} channels"
     return AddTrack(
         name=Path(audio.name).stem[:110],

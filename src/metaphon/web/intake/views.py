@@ -43,7 +43,11 @@ class ClipShown:
 def _table(mix: Mix) -> dict[str, object]:
     document, recordings = document_of(mix), recordings_of(mix)
     rate_hz = mix.sample_rate_hz
-    ends = [clip.start_s + recordings[clip.file].frames / rate_hz for t in document.tracks for clip in t.clips]
+    ends = [
+        clip.start_s + recordings[clip.file].frames / rate_hz
+        for t in document.tracks
+        for clip in t.clips
+    ]
     span_s = max(max(ends, default=0.0), 1.0)
 
     def shown(track: Track) -> list[ClipShown]:
@@ -53,12 +57,22 @@ def _table(mix: Mix) -> dict[str, object]:
             duration_s = audio.frames / rate_hz
             outline = outline_path(audio.outline, clip.start_s, clip.start_s + duration_s, span_s)
             found.append(
-                ClipShown(audio, f"clips/{place}/start_s", kind_of(audio.channels), clip.start_s, duration_s, outline)
+                ClipShown(
+                    audio,
+                    f"clips/{place}/start_s",
+                    kind_of(audio.channels),
+                    clip.start_s,
+                    duration_s,
+                    outline,
+                )
             )
         return found
 
     step_s = next((s for s in _TICK_STEPS_S if span_s / s <= 12), _TICK_STEPS_S[-1])
-    ticks = [(round(t / span_s * 1000, 1), round(t / span_s * 100, 2), t) for t in range(0, int(span_s) + 1, step_s)]
+    ticks = [
+        (round(t / span_s * 1000, 1), round(t / span_s * 100, 2), t)
+        for t in range(0, int(span_s) + 1, step_s)
+    ]
     rows = [{"track": track, "clips": shown(track)} for track in document.tracks]
     return {"rows": rows, "scale_s": max(60.0, 2 * span_s), "ticks": ticks}
 
@@ -77,7 +91,9 @@ def upload(request: HttpRequest, mix_id: int) -> HttpResponse:
     except InputError as error:
         return JsonResponse({"message": str(error)}, status=422)
     made = journal.apply(mix, request.user, track_of(audio)).after.tracks[-1]
-    return JsonResponse({"track": made.name, "kind": kind_of(audio.channels), "notices": audio.notices})
+    return JsonResponse(
+        {"track": made.name, "kind": kind_of(audio.channels), "notices": audio.notices}
+    )
 
 
 @require_POST

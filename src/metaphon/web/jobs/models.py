@@ -53,7 +53,10 @@ class Print(Work):
 
 
 class Survey(models.Model):
-    """What the sound of a mix was last found to be: the level of every strip, and what the listening rules noticed."""
+    """What the sound of a mix was last found to be.
+
+    The level of every strip, and what the listening rules noticed.
+    """
 
     mix = models.OneToOneField(Mix, models.CASCADE, related_name="survey")
     key = models.CharField(max_length=64)
@@ -65,7 +68,9 @@ class RenderFile(models.Model):
     """A delivered file."""
 
     render = models.ForeignKey(Render, models.CASCADE, related_name="files")
-    kind = models.CharField(max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")])
+    kind = models.CharField(
+        max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")]
+    )
     name = models.CharField(max_length=255)
     file = models.FileField(upload_to=render_path, max_length=255)
     target = models.CharField(max_length=1500, blank=True)

@@ -20,7 +20,10 @@ from metaphon.web.mixes.snapshots import document_of, local_path
 
 
 def run(row: Print) -> None:
-    """Print every strip asked for, then bring them all in as one change. Raises Interrupted or InputError."""
+    """Print every strip asked for, then bring them all in as one change.
+
+    Raises Interrupted or InputError.
+    """
     mix = row.mix
     document = document_of(mix)
     strips = [strip_of(document, strip_id) for strip_id in row.options["strips"]]
@@ -35,16 +38,25 @@ def run(row: Print) -> None:
             for number, strip in enumerate(strips):
 
                 def tell(progress: Progress, number: int = number) -> None:
-                    teller(Progress((number + progress.done) / len(strips), progress.speed_x_realtime))
+                    teller(
+                        Progress((number + progress.done) / len(strips), progress.speed_x_realtime)
+                    )
 
                 path, speed = print_strip(document, strip.id, Path(folder), (start_s, end_s), tell)
-                made.append(store(mix, path, f"{strip.name} print {next_take(document, strip)}.wav"))
+                made.append(
+                    store(mix, path, f"{strip.name} print {next_take(document, strip)}.wav")
+                )
         with transaction.atomic():
             held = Print.objects.select_for_update().filter(pk=row.pk).first()
             if held is None or held.status != Print.Status.RUNNING or row.user is None:
                 raise Interrupted
             steps = [
-                AddPrint(strip=strip.id, file=local_path(audio), start_s=start_s, rest=row.options["rest"])
+                AddPrint(
+                    strip=strip.id,
+                    file=local_path(audio),
+                    start_s=start_s,
+                    rest=row.options["rest"],
+                )
                 for strip, audio in zip(strips, made, strict=True)
             ]
             words = f"Printed {', '.join(strip.name for strip in strips)}"[:255]

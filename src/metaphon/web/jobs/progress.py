@@ -23,5 +23,7 @@ class Teller:
         if time.monotonic() - self._told < _TELL_EVERY_S:
             return
         self._told = time.monotonic()
-        if not self._rows.update(progress=progress.done, speed_x_realtime=progress.speed_x_realtime):
+        if not self._rows.update(
+            progress=progress.done, speed_x_realtime=progress.speed_x_realtime
+        ):
             raise Interrupted

@@ -28,7 +28,9 @@ def run(render: Render) -> None:
     outputs = outputs_of(mix, plan, options["targets"], options["stems"])
     scratch = Path(settings.MEDIA_ROOT) / "scratch"
     scratch.mkdir(parents=True, exist_ok=True)
-    Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(status=Render.Status.RUNNING)
+    Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
+        status=Render.Status.RUNNING
+    )
     with tempfile.TemporaryDirectory(dir=scratch, prefix=f"render_{render.pk}_") as folder:
         results, speed = render_to_files(
             plan,
@@ -43,7 +45,12 @@ def run(render: Render) -> None:
         report = Path(folder) / report_name(mix.title, "txt")
         report.write_text(as_text(mix, entries, findings, options["bits"]), encoding="utf-8")
         summary = Path(folder) / report_name(mix.title, "json")
-        told = {"title": mix.title, "files": entries, "speed_x_realtime": round(speed, 2), "findings": findings}
+        told = {
+            "title": mix.title,
+            "files": entries,
+            "speed_x_realtime": round(speed, 2),
+            "findings": findings,
+        }
         summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
         rows = [_result_row(render, result) for result in results]
         rows += [_row(render, "report", report), _row(render, "json", summary)]

@@ -1,4 +1,6 @@
-"""Listening through a mix for levels and faults, beside the web server, whenever its sound has changed."""
+"""Listening through a mix for levels and faults, beside the web server, whenever its sound has
+changed.
+"""
 
 import hashlib
 import logging
@@ -18,11 +20,16 @@ log = logging.getLogger(__name__)
 
 def key_of(document: Document) -> str:
     """Tells whether two states of a mix sound alike."""
-    return hashlib.sha256(document.model_dump_json(exclude={"title", "targets"}).encode()).hexdigest()
+    return hashlib.sha256(
+        document.model_dump_json(exclude={"title", "targets"}).encode()
+    ).hexdigest()
 
 
 def run(mix: Mix) -> None:
-    """Listen to the mix as it is now and keep what was found; where that fails, that it was tried."""
+    """Listen to the mix as it is now and keep what was found.
+
+    Where that fails, that it was tried.
+    """
     document = document_of(mix)
     findings: list[dict[str, object]] = []
     levels: dict[str, dict[str, object]] = {}
@@ -31,10 +38,13 @@ def run(mix: Mix) -> None:
         findings = [asdict(finding) for finding in listened(document, sound)]
         levels = {strip_id: asdict(level) for strip_id, level in sound.levels.items()}
     except InputError:
-        pass  # nothing to hear yet, or a file is missing: the rules that only look at the mix say so
+        # nothing to hear yet, or a file is missing: the rules that only look at the mix say so
+        pass
     except Exception:
         log.exception("survey of mix %s", mix.pk)
-    Survey.objects.update_or_create(mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings})
+    Survey.objects.update_or_create(
+        mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings}
+    )
 
 
 def findings_of(mix: Mix) -> tuple[list[Finding], bool]:
@@ -44,4 +54,6 @@ def findings_of(mix: Mix) -> tuple[list[Finding], bool]:
     here = {strip.id for strip in document.strips if not strip.resting}
     heard = [Finding(**row) for row in survey.findings] if survey else []
     fresh = survey is not None and survey.key == key_of(document)
-    return noticed(document) + [finding for finding in heard if finding.subject in here], fresh or not here
+    return noticed(document) + [
+        finding for finding in heard if finding.subject in here
+    ], fresh or not here

@@ -27,7 +27,9 @@ def render_mix(*, render_id: int) -> None:
 @app.task(name="print_strips", queue="renders")
 def print_strips(*, print_id: int) -> None:
     """Print strips to new tracks."""
-    _carry_out(Print.objects.select_related("mix", "user").filter(pk=print_id).first(), printing.run)
+    _carry_out(
+        Print.objects.select_related("mix", "user").filter(pk=print_id).first(), printing.run
+    )
 
 
 @app.task(name="survey_mix", queue="renders")
@@ -58,7 +60,11 @@ def _carry_out(row: Any, run: Callable[[Any], None]) -> None:
     except InputError as error:
         _end(row, Work.Status.FAILED, _by_their_names(row, str(error)))
     except Exception:
-        _end(row, Work.Status.FAILED, "This broke off through a fault of the program; it is in the log.")
+        _end(
+            row,
+            Work.Status.FAILED,
+            "This broke off through a fault of the program; it is in the log.",
+        )
         log.exception("%s %s", type(row).__name__, row.pk)
         raise
 

@@ -1,4 +1,7 @@
-"""Listening as its own server loads it, so that sound on its way never waits for a page being made."""
+"""Listening as its own server loads it.
+
+So that sound on its way never waits for a page being made.
+"""
 
 import os
 import sys
@@ -20,7 +23,9 @@ from metaphon.web.gc_freeze import freeze  # noqa: E402
 from metaphon.web.listen.consumer import Listener  # noqa: E402
 
 live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
-application = ProtocolTypeRouter({"websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))})
+application = ProtocolTypeRouter(
+    {"websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))}
+)
 
 resolve("/health")  # so that the first edit need not wait for every address to be read
 sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix being read

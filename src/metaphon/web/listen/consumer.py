@@ -1,4 +1,7 @@
-"""A listener's connection: settings and edits to an engine in a process of its own, its sound to the browser."""
+"""A listener's connection.
+
+Settings and edits to an engine in a process of its own, its sound to the browser.
+"""
 
 import asyncio
 import json
@@ -27,7 +30,10 @@ _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
 
 
 class Listener(AsyncWebsocketConsumer):
-    """One listener of one mix. Those who are not members of it are refused before anything is sent."""
+    """One listener of one mix.
+
+    Those who are not members of it are refused before anything is sent.
+    """
 
     async def connect(self) -> None:
         self.user = self.scope["user"]
@@ -88,7 +94,11 @@ class Listener(AsyncWebsocketConsumer):
                 await self.send(text_data=data.decode())
             else:
                 await self.send(bytes_data=data)
-        await self.send(text_data=json.dumps({"message": "Listening broke off; it begins again.", "stopped": True}))
+        await self.send(
+            text_data=json.dumps(
+                {"message": "Listening broke off; it begins again.", "stopped": True}
+            )
+        )
         await self.close()
 
     async def _follow(self) -> None:
@@ -122,7 +132,9 @@ class Listener(AsyncWebsocketConsumer):
         except InputError as error:
             await self._say(error)
         except (ValueError, KeyError, TypeError, AttributeError):
-            await self._say(InputError("The page sent something that cannot be read; load it again."))
+            await self._say(
+                InputError("The page sent something that cannot be read; load it again.")
+            )
 
     async def _answer(self, message: dict[str, Any]) -> None:
         if "state" in message:
@@ -130,7 +142,12 @@ class Listener(AsyncWebsocketConsumer):
         elif "preview" in message:
             if self._may_edit:  # let it be heard while the hand moves; nothing is kept
                 edit = message.get("edit")
-                self._tell("preview", dict(message["preview"]), str(message["control"]), str(edit) if edit else None)
+                self._tell(
+                    "preview",
+                    dict(message["preview"]),
+                    str(message["control"]),
+                    str(edit) if edit else None,
+                )
         elif "release" in message:
             self._tell("release", str(message["release"]))
         elif message["do"] in _DO:
@@ -140,7 +157,9 @@ class Listener(AsyncWebsocketConsumer):
 
     async def _state(self, state: dict[str, Any]) -> None:
         try:
-            hearings = {side: MonitorSource.model_validate(state["hearings"][side]) for side in ("a", "b")}
+            hearings = {
+                side: MonitorSource.model_validate(state["hearings"][side]) for side in ("a", "b")
+            }
             raw = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
             monitor = Monitor.model_validate(raw)
         except ValidationError as error:
@@ -150,14 +169,17 @@ class Listener(AsyncWebsocketConsumer):
                 self._tell("document", hearing.source, await self._document(hearing.source), [])
                 self._given.add(hearing.source)
         loop = state.get("loop")
-        self._tell("state", {
-            "hearings": {side: hearing.model_dump() for side, hearing in hearings.items()},
-            "monitor": monitor.model_dump(),
-            "loop": [int(loop[0]), int(loop[1])] if loop else None,
-            "comparing": bool(state["comparing"]),
-            "active": state["active"] if state["active"] in ("a", "b", "x") else "a",
-            "matched": bool(state["matched"]),
-        })  # fmt: skip
+        self._tell(
+            "state",
+            {
+                "hearings": {side: hearing.model_dump() for side, hearing in hearings.items()},
+                "monitor": monitor.model_dump(),
+                "loop": [int(loop[0]), int(loop[1])] if loop else None,
+                "comparing": bool(state["comparing"]),
+                "active": state["active"] if state["active"] in ("a", "b", "x") else "a",
+                "matched": bool(state["matched"]),
+            },
+        )
 
     @database_sync_to_async
     def _document(self, source: str) -> Document:
@@ -165,10 +187,18 @@ class Listener(AsyncWebsocketConsumer):
 
     @database_sync_to_async
     def _now(self) -> tuple[Document, list[str]]:
-        """The mix as it is kept, and the ids of the edits that came with it since it was last given."""
+        """The mix as it is kept, and the ids of the edits that came with it since it was last
+        given.
+        """
         mix = self._row()
-        later = JournalEntry.objects.filter(mix=mix, revision__gt=self._revision, revision__lte=mix.revision)
-        edits = [] if self._revision < 0 else list(later.exclude(edit="").values_list("edit", flat=True))
+        later = JournalEntry.objects.filter(
+            mix=mix, revision__gt=self._revision, revision__lte=mix.revision
+        )
+        edits = (
+            []
+            if self._revision < 0
+            else list(later.exclude(edit="").values_list("edit", flat=True))
+        )
         self._revision = mix.revision
         return document_heard(mix, NOW), edits
 

@@ -1,4 +1,7 @@
-"""What people keep for listening: their presets, heads and headphones, and the references of a mix."""
+"""What people keep for listening.
+
+Their presets, heads and headphones, and the references of a mix.
+"""
 
 from django.conf import settings
 from django.db import models
@@ -10,7 +13,9 @@ from metaphon.web.mixes.models import AudioFile, Mix
 class Preset(models.Model):
     """Monitor settings that somebody keeps under a name."""
 
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="monitor_presets")
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, models.CASCADE, related_name="monitor_presets"
+    )
     name = models.CharField(max_length=120)
     monitor = models.JSONField()
 
@@ -24,7 +29,10 @@ def user_file_path(file: "UserFile", name: str) -> str:
 
 
 class UserFile(models.Model):
-    """A file of somebody's own: a measured head (SOFA), or the response of headphones (CSV or SOFA)."""
+    """A file of somebody's own.
+
+    A measured head (SOFA), or the response of headphones (CSV or SOFA).
+    """
 
     class Kind(models.TextChoices):
         HEAD = "head", "Measured head"
@@ -38,7 +46,9 @@ class UserFile(models.Model):
     class Meta:
         ordering = ["name", "pk"]
         constraints = [
-            models.CheckConstraint(condition=Q(kind__in=["head", "headphones"]), name="user_file_kind_known")
+            models.CheckConstraint(
+                condition=Q(kind__in=["head", "headphones"]), name="user_file_kind_known"
+            )
         ]
 
 

@@ -1,4 +1,7 @@
-"""From what a listener has chosen to what the engine takes: documents, and files only by their owners' leave."""
+"""From what a listener has chosen to what the engine takes.
+
+Documents, and files only by their owners' leave.
+"""
 
 from pathlib import Path
 from typing import Any
@@ -17,7 +20,11 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.snapshots import document_at, document_of, local_path
 
-SHIPPED = {"open_pair": "Open pair (made up)", "closed_pair": "Closed pair (made up)", "practice_pair": "Practice pair"}
+SHIPPED = {
+    "open_pair": "Open pair (made up)",
+    "closed_pair": "Closed pair (made up)",
+    "practice_pair": "Practice pair",
+}
 
 
 def document_heard(mix: Mix, source: str) -> Document:
@@ -28,7 +35,9 @@ def document_heard(mix: Mix, source: str) -> Document:
     if kind == "revision":
         return document_at(mix, int(number))
     if kind == "reference":
-        reference = Reference.objects.filter(mix=mix, pk=int(number)).select_related("audio").first()
+        reference = (
+            Reference.objects.filter(mix=mix, pk=int(number)).select_related("audio").first()
+        )
         if reference is None:
             raise InputError("This reference is no longer there; choose another.")
         audio = reference.audio
@@ -43,16 +52,23 @@ def _of_file(mix: Mix, path: Path, target: str) -> Document:
     """A recording as a mix of its own, channel for channel."""
     named = target_named(target)
     place = (
-        {"mode": "scene"} if named.order else {"mode": "bed", "layout": named.layout.name if named.layout else "0+2+0"}
+        {"mode": "scene"}
+        if named.order
+        else {"mode": "bed", "layout": named.layout.name if named.layout else "0+2+0"}
     )
     track = {"id": "file", "name": path.name, "clips": [{"file": path}], "placement": place}
     return parse(
-        {"format": "metaphon-mix", "title": mix.title, "sample_rate_hz": mix.sample_rate_hz, "tracks": [track]}
+        {
+            "format": "metaphon-mix",
+            "title": mix.title,
+            "sample_rate_hz": mix.sample_rate_hz,
+            "tracks": [track],
+        }
     )
 
 
 def monitor_of(raw: dict[str, Any], user: User) -> dict[str, Any]:
-    """Monitor settings with the files they name found among those shipped and those of this person."""
+    """Monitor settings, the files they name found among those shipped and this person's own."""
     monitor = dict(raw)
     binaural = dict(monitor.get("binaural") or {})
     binaural.pop("head_file", None)
@@ -63,7 +79,9 @@ def monitor_of(raw: dict[str, Any], user: User) -> dict[str, Any]:
     monitor["correction"] = None
     if correction.get("response"):
         correction["response"] = headphone_file(correction["response"], user)
-        correction["target"] = headphone_file(correction["target"], user) if correction.get("target") else None
+        correction["target"] = (
+            headphone_file(correction["target"], user) if correction.get("target") else None
+        )
         monitor["correction"] = correction
     monitor["worn"] = headphones.PRACTICE if monitor.get("worn") else None
     return monitor
@@ -78,7 +96,11 @@ def headphone_file(key: str, user: User) -> Path:
 
 def _own(key: str, user: User, kind: str) -> Path:
     number = key.removeprefix("own:")
-    row = UserFile.objects.filter(user=user.pk, kind=kind, pk=int(number)).first() if number.isdigit() else None
+    row = (
+        UserFile.objects.filter(user=user.pk, kind=kind, pk=int(number)).first()
+        if number.isdigit()
+        else None
+    )
     if row is None:
         raise InputError("This file of yours is no longer there; choose another.")
     return Path(default_storage.path(str(row.file.name)))

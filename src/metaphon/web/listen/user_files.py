@@ -41,7 +41,9 @@ def keep_preset(request: HttpRequest, mix_id: int) -> HttpResponse:
         Monitor.model_validate(monitor_of(monitor, request.user))
     except (ValueError, ValidationError):
         raise InputError("These settings cannot be kept; load the page again.") from None
-    Preset.objects.update_or_create(user_id=int(request.user.pk or 0), name=name, defaults={"monitor": monitor})
+    Preset.objects.update_or_create(
+        user_id=int(request.user.pk or 0), name=name, defaults={"monitor": monitor}
+    )
     return _drawn_anew()
 
 
@@ -61,7 +63,10 @@ def _arrived(request: HttpRequest) -> tuple[Path, str]:
 
 @require_POST
 def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
-    """Take in a measured head or the response of headphones, once it has been read and found sound."""
+    """Take in a measured head or the response of headphones.
+
+    Once it has been read and found sound.
+    """
     mix = mix_for(request, mix_id)
     path, name = _arrived(request)
     if kind not in UserFile.Kind.values:

@@ -1,4 +1,8 @@
-"""Listen: what can be heard, the workspace with its meters and monitors, and the drawing of headphone corrections."""
+"""Listen.
+
+What can be heard, the workspace with its meters and monitors, and the drawing of headphone
+corrections.
+"""
 
 import json
 from typing import Any
@@ -26,18 +30,27 @@ from metaphon.core.listen.practice_room import calibrated
 from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
 from metaphon.web.jobs.models import Render, RenderFile
-from metaphon.web.listen.models import UserFile
+from metaphon.web.listen.models import Preset, UserFile
 from metaphon.web.listen.monitor_source import SHIPPED, headphone_file
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
 
-VIEWS = (("meters", "Meters"), ("compare", "Compare"), ("headphones", "Headphones"), ("loudspeakers", "Loudspeakers"))
+VIEWS = (
+    ("meters", "Meters"),
+    ("compare", "Compare"),
+    ("headphones", "Headphones"),
+    ("loudspeakers", "Loudspeakers"),
+)
 CHECKS = (
-    ("mono", "Mono", "1"), ("side", "Side", "2"), ("left_only", "Left", "3"),
-    ("right_only", "Right", "4"), ("swapped", "Swap", "5"), ("right_inverted", "ø right", "6"),
-)  # fmt: skip
+    ("mono", "Mono", "1"),
+    ("side", "Side", "2"),
+    ("left_only", "Left", "3"),
+    ("right_only", "Right", "4"),
+    ("swapped", "Swap", "5"),
+    ("right_inverted", "ø right", "6"),
+)
 _FREQUENCIES_HZ = np.geomspace(20.0, 20000.0, 160)
 _STATES_SHOWN = 40
 
@@ -52,16 +65,16 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "view": view if view in dict(VIEWS) else "meters",
         "targets": [target_named(name) for name in _targets(mix)],
         "strips": [strip for strip in document_of(mix).strips if not strip.resting],
-        "presets": list(request.user.monitor_presets.all()),  # type: ignore[union-attr]
+        "presets": list(Preset.objects.filter(user=request.user.pk)),
         "states": mix.journal.select_related("user")[:_STATES_SHOWN],
-        "references": mix.references.select_related("audio"),  # type: ignore[attr-defined]
+        "references": mix.references.select_related("audio"),
         "heads": _own(request, UserFile.Kind.HEAD),
         "own_headphones": _own(request, UserFile.Kind.HEADPHONES),
         "shipped": [(key, name) for key, name in SHIPPED.items()],
         "layouts": [layout for layout in LAYOUTS.values() if layout.channels > 1],
         "bands_hz": json.dumps(BANDS_HZ),
         "chart": _sphere(),
-    }  # fmt: skip
+    }
     return render(request, "listen/show.html", context)
 
 
@@ -91,7 +104,10 @@ def _sphere() -> dict[str, Any]:
 
 
 def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
-    """What can be heard: targets, tracks and buses alone, references, finished results; how long the mix is."""
+    """What can be heard: targets, tracks and buses alone, references, finished results.
+
+    How long the mix is.
+    """
     mix = mix_for(request, mix_id)
     document = document_of(mix)
     try:
@@ -100,14 +116,22 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
         frames = 0
     strips = [strip for strip in document.strips if not strip.resting]
     results = _newest(mix)
-    targets = [{"title": target_named(name).title, "hearing": {"target": name}} for name in _targets(mix)]
-    alone = [{"title": s.name, "hearing": {"what": "alone", "strip": s.id, "target": "0+2+0"}} for s in strips]
+    targets = [
+        {"title": target_named(name).title, "hearing": {"target": name}} for name in _targets(mix)
+    ]
+    alone = [
+        {"title": s.name, "hearing": {"what": "alone", "strip": s.id, "target": "0+2+0"}}
+        for s in strips
+    ]
     references = [
         {
             "title": row.audio.name,
-            "hearing": {"source": f"reference {row.pk}", "target": layout_for_channels(row.audio.channels).name},
+            "hearing": {
+                "source": f"reference {row.pk}",
+                "target": layout_for_channels(row.audio.channels).name,
+            },
         }
-        for row in mix.references.select_related("audio")  # type: ignore[attr-defined]
+        for row in mix.references.select_related("audio")
     ]
     done = [
         {
@@ -119,14 +143,25 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
         }
         for file in results
     ]
-    groups = (("The mix", targets), ("Alone", alone), ("References", references), ("Rendered", done))
+    groups = (
+        ("The mix", targets),
+        ("Alone", alone),
+        ("References", references),
+        ("Rendered", done),
+    )
     return JsonResponse(
         {
             "frames": frames,
             "groups": [{"title": title, "items": items} for title, items in groups if items],
-            "labels": {name: target_named(name).channel_labels for name in (*_targets(mix), *LAYOUTS)},
+            "labels": {
+                name: target_named(name).channel_labels for name in (*_targets(mix), *LAYOUTS)
+            },
             "strips": {
-                s.id: {"name": s.name, "address": f"{reverse('flow:show', args=[mix.pk])}?strip={s.id}"} for s in strips
+                s.id: {
+                    "name": s.name,
+                    "address": f"{reverse('flow:show', args=[mix.pk])}?strip={s.id}",
+                }
+                for s in strips
             },
             "history": {file.target: file.history for file in results if not file.stem},
         }
@@ -135,26 +170,41 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
 
 def _newest(mix: Mix) -> list[RenderFile]:
     """The newest result of every target and stem, whole mixes first."""
-    files = RenderFile.objects.filter(render__mix=mix, render__status=Render.Status.DONE, kind="audio")
-    newest = {(file.stem, file.target): file for file in files.select_related("render").order_by("pk")}
+    files = RenderFile.objects.filter(
+        render__mix=mix, render__status=Render.Status.DONE, kind="audio"
+    )
+    newest = {
+        (file.stem, file.target): file for file in files.select_related("render").order_by("pk")
+    }
     return sorted(newest.values(), key=lambda file: (file.stem, -file.render_id, file.pk))
 
 
 def headphones(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """A correction drawn: the response before, what is done, and the response after, of both sides."""
+    """A correction drawn.
+
+    The response before, what is done, and the response after, of both sides.
+    """
     mix = mix_for(request, mix_id)
     try:
         wanted = json.loads(request.GET.get("correction", "{}"))
         wanted["response"] = headphone_file(str(wanted.get("response", "")), request.user)
-        wanted["target"] = headphone_file(wanted["target"], request.user) if wanted.get("target") else None
+        wanted["target"] = (
+            headphone_file(wanted["target"], request.user) if wanted.get("target") else None
+        )
         correction = Correction.model_validate(wanted)
     except (ValueError, ValidationError):
         raise InputError("This correction cannot be drawn; choose headphones first.") from None
     before = read_response(correction.response).at(_FREQUENCIES_HZ)
-    done = filter_response_db(correction_taps(correction, mix.sample_rate_hz), _FREQUENCIES_HZ, mix.sample_rate_hz)
+    done = filter_response_db(
+        correction_taps(correction, mix.sample_rate_hz), _FREQUENCIES_HZ, mix.sample_rate_hz
+    )
     after = before + done
     asked = wanted_change_db(correction, _FREQUENCIES_HZ)
-    target = read_response(correction.target).at(_FREQUENCIES_HZ) if correction.target else np.zeros_like(before)
+    target = (
+        read_response(correction.target).at(_FREQUENCIES_HZ)
+        if correction.target
+        else np.zeros_like(before)
+    )
     middle = (_FREQUENCIES_HZ >= 100.0) & (_FREQUENCIES_HZ <= 10000.0)
     left_over = float(np.abs(after - target)[:, middle].max())
     context = {
@@ -171,12 +221,16 @@ def headphones(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 def _curve(level_db: np.ndarray) -> str:
     x = np.linspace(0.0, 600.0, len(level_db))
-    return "M" + " ".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, np.clip(100.0 - level_db * 6.0, -5, 205), strict=True))
+    return "M" + " ".join(
+        f"{a:.1f} {b:.1f}" for a, b in zip(x, np.clip(100.0 - level_db * 6.0, -5, 205), strict=True)
+    )
 
 
 @require_POST
 def calibrate(request: HttpRequest, mix_id: int) -> JsonResponse:
-    """Measure the simulated room with the loudspeakers as they are set, and give the settings that mend it."""
+    """Measure the simulated room with the loudspeakers as they are set, and give the settings that
+    mend it.
+    """
     mix = mix_for(request, mix_id)
     try:
         chosen = LoudspeakerSet.model_validate(json.loads(request.POST.get("loudspeakers", "{}")))

@@ -14,16 +14,23 @@ _BYTES = 32
 def new_token(user: User, name: str) -> str:
     """Make a token for somebody; the text is not kept and cannot be shown again."""
     text = secrets.token_urlsafe(_BYTES)
-    AccessToken.objects.create(user_id=user.pk, name=name, digest=_digest(text))
+    AccessToken.objects.create(user_id=int(user.pk or 0), name=name, digest=_digest(text))
     return text
 
 
 def user_of(request: HttpRequest) -> User | None:
-    """Whose token a request carries (Authorization: Bearer TOKEN); None for none or an unknown one."""
+    """Whose token a request carries (Authorization: Bearer TOKEN).
+
+    None for none or an unknown one.
+    """
     kind, _, text = request.headers.get("Authorization", "").partition(" ")
     if kind.lower() != "bearer" or not text:
         return None
-    row = AccessToken.objects.filter(digest=_digest(text.strip()), user__is_active=True).select_related("user").first()
+    row = (
+        AccessToken.objects.filter(digest=_digest(text.strip()), user__is_active=True)
+        .select_related("user")
+        .first()
+    )
     return row.user if row else None
 
 

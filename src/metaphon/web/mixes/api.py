@@ -1,4 +1,7 @@
-"""A mix of one's own for scripts: read as a document, edited by the commands of the core. Signed in by token."""
+"""A mix of one's own for scripts: read as a document, edited by the commands of the core.
+
+Signed in by token.
+"""
 
 import json
 from collections.abc import Callable
@@ -35,7 +38,10 @@ def _for_scripts(method: str) -> Callable[[View], Any]:
                 return _refused(f"This address takes {method}.", 405)
             user = user_of(request)
             if user is None:
-                return _refused("Send a token of yours as Authorization: Bearer TOKEN; make one under Mixes.", 401)
+                return _refused(
+                    "Send a token of yours as Authorization: Bearer TOKEN; make one under Mixes.",
+                    401,
+                )
             mix = Mix.objects.filter(pk=mix_id, members__user=user.pk).first()
             if mix is None:
                 return _refused("There is no such mix.", 404)
@@ -61,14 +67,21 @@ def _refused(message: str, status: int) -> JsonResponse:
 def document(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
     """The mix as a document, with its revision; recordings by their names in storage."""
     shown = with_files(document_of(mix), lambda file: type(file)(file.name))
-    return JsonResponse({
-        "revision": mix.revision, "may_edit": can_edit(mix, user), "document": shown.model_dump(mode="json"),
-    })  # fmt: skip
+    return JsonResponse(
+        {
+            "revision": mix.revision,
+            "may_edit": can_edit(mix, user),
+            "document": shown.model_dump(mode="json"),
+        }
+    )
 
 
 @_for_scripts("POST")
 def edits(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
-    """Carry out commands as one step: `commands`, and `seen`, the revision that they are made against (optional)."""
+    """Carry out commands as one step.
+
+    `commands`, and `seen`, the revision that they are made against (optional).
+    """
     if len(request.body) > _LONGEST:
         raise InputError("This is too much at once; send fewer commands.")
     try:

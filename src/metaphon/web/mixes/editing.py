@@ -24,11 +24,15 @@ def command_from(request: HttpRequest) -> Command:
     return read(data)
 
 
-def carry_out(request: HttpRequest, mix_id: int, command: Command | None = None) -> tuple[Mix, journal.Applied]:
+def carry_out(
+    request: HttpRequest, mix_id: int, command: Command | None = None
+) -> tuple[Mix, journal.Applied]:
     """Apply the command that was posted, or another, against what the page showed."""
     mix = mix_for(request, mix_id)
     wanted = command or command_from(request)
-    return mix, journal.apply(mix, request.user, wanted, seen(request), request.POST.get("edit", ""))
+    return mix, journal.apply(
+        mix, request.user, wanted, seen(request), request.POST.get("edit", "")
+    )
 
 
 def seen(request: HttpRequest) -> int | None:
@@ -43,14 +47,23 @@ def ids_in(request: HttpRequest, name: str = "ids") -> list[str]:
 
 
 def strips_changed(before: Document, after: Document) -> list[str] | None:
-    """The ids of the strips that look otherwise than before; None where more than rows of their own may."""
+    """The ids of the strips that look otherwise than before.
+
+    None where more than rows of their own may.
+    """
     old, new = ({strip.id: strip for strip in mix.strips} for mix in (before, after))
     if list(old) != list(new):
         return None
-    found = [strip_id for strip_id, strip in new.items() if old[strip_id] is not strip and old[strip_id] != strip]
+    found = [
+        strip_id
+        for strip_id, strip in new.items()
+        if old[strip_id] is not strip and old[strip_id] != strip
+    ]
     if any(_seen_elsewhere(old[strip_id]) != _seen_elsewhere(new[strip_id]) for strip_id in found):
         return None
-    lanes = {lane.target.split("/", 1)[0] for lane in set(before.automation) ^ set(after.automation)}
+    lanes = {
+        lane.target.split("/", 1)[0] for lane in set(before.automation) ^ set(after.automation)
+    }
     groups = {group.id for group in set(before.groups) ^ set(after.groups)}
     grouped = [strip_id for strip_id, strip in new.items() if strip.group in groups]
     return list(dict.fromkeys([*found, *grouped, *lanes]))
@@ -72,8 +85,12 @@ def editing(request: HttpRequest, mix: Mix) -> dict[str, object]:
     }
 
 
-def after_edit(request: HttpRequest, mix: Mix, template: str, context: dict[str, object]) -> HttpResponse:
+def after_edit(
+    request: HttpRequest, mix: Mix, template: str, context: dict[str, object]
+) -> HttpResponse:
     """The changed fragment, with the history buttons brought up to date beside it."""
-    response = render(request, "shell/after_edit.html", {**editing(request, mix), **context, "template": template})
+    response = render(
+        request, "shell/after_edit.html", {**editing(request, mix), **context, "template": template}
+    )
     response["HX-Trigger"] = "mix-edited"
     return response

@@ -1,4 +1,7 @@
-"""The one way a mix is changed: a command of the core, its difference written as rows that are kept for undo."""
+"""The one way a mix is changed.
+
+A command of the core, its difference written as rows that are kept for undo.
+"""
 
 from dataclasses import dataclass
 
@@ -25,12 +28,14 @@ class Applied:
     what: str
 
 
-def apply(mix: Mix, user: User, command: Command, seen: int | None = None, edit: str = "") -> Applied:
+def apply(
+    mix: Mix, user: User, command: Command, seen: int | None = None, edit: str = ""
+) -> Applied:
     """Carry out a command; it lands whole or not at all.
 
-    `seen` is the revision the person was looking at, `edit` an id by which a listener knows the edit again. Raises
-    StaleEdit where somebody else has since changed the same value, InputError where the command cannot be carried
-    out, PermissionDenied for listeners.
+    `seen` is the revision the person was looking at, `edit` an id by which a listener knows the
+    edit again. Raises StaleEdit where somebody else has since changed the same value, InputError
+    where the command cannot be carried out, PermissionDenied for listeners.
     """
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
@@ -50,7 +55,10 @@ def apply(mix: Mix, user: User, command: Command, seen: int | None = None, edit:
 
 
 def undo(mix: Mix, user: User) -> JournalEntry:
-    """Take back this person's last change. Raises InputError where there is none or others have built on it."""
+    """Take back this person's last change.
+
+    Raises InputError where there is none or others have built on it.
+    """
     return _step(mix, user, next_undo(mix, user), JournalEntry.Kind.UNDO)
 
 
@@ -80,7 +88,11 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     with transaction.atomic():
         locked = Mix.objects.select_for_update().get(pk=mix.pk)
         require_editor(locked, user)
-        changes = list(entry.changes) if forward else [_turned(change) for change in reversed(entry.changes)]
+        changes = (
+            list(entry.changes)
+            if forward
+            else [_turned(change) for change in reversed(entry.changes)]
+        )
         before = snapshots.snapshot_of(locked)
         # what others built on it would go too, so they are asked first
         changes += dangling(with_changes(before.rows, changes))
@@ -100,9 +112,17 @@ def _turned(change: Change) -> Change:
     return {**change, "before": change["after"], "after": change["before"]}
 
 
-def _record(mix: Mix, user: User, what: str, changes: list[Change], kind: str, edit: str = "") -> JournalEntry:
+def _record(
+    mix: Mix, user: User, what: str, changes: list[Change], kind: str, edit: str = ""
+) -> JournalEntry:
     entry = JournalEntry.objects.create(
-        mix=mix, user_id=user.pk, revision=mix.revision + 1, kind=kind, what=what, changes=changes, edit=edit[:40]
+        mix=mix,
+        user_id=user.pk,
+        revision=mix.revision + 1,
+        kind=kind,
+        what=what,
+        changes=changes,
+        edit=edit[:40],
     )
     Mix.objects.filter(pk=mix.pk).update(revision=entry.revision, state=entry.pk)
     mix.revision, mix.state = entry.revision, entry.pk
@@ -126,7 +146,14 @@ def _refuse_stale(mix: Mix, user: User, changes: list[Change], seen: int | None)
     rows = {(table, row) for table, row, _ in mine}
     for entry in mix.journal.filter(revision__gt=seen).exclude(user=user.pk).select_related("user"):
         theirs = _touched(entry.changes)
-        gone = {(table, row, name) for table, row, name in theirs if name == "*" and (table, row) in rows}
+        gone = {
+            (table, row, name)
+            for table, row, name in theirs
+            if name == "*" and (table, row) in rows
+        }
         if mine & theirs or gone:
             who = entry.user.get_username() if entry.user else "Somebody"
-            raise StaleEdit(f"{who} changed this in the meantime ({entry.what}). Nothing was overwritten; look again.")
+            raise StaleEdit(
+                f"{who} changed this in the meantime ({entry.what}). Nothing was "
+                "overwritten; look again."
+            )

@@ -1,4 +1,7 @@
-"""A mix as rows. The rules of sound live in the core; here stand only what would be nonsense in any mix."""
+"""A mix as rows. The rules of sound live in the core.
+
+Here stand only what would be nonsense in any mix.
+"""
 
 from django.conf import settings
 from django.db import models
@@ -14,7 +17,8 @@ from metaphon.core.files.audio import MOST_CHANNELS
 def between(field: str, low: float, high: float) -> models.CheckConstraint:
     """A constraint that a number lies in its range (NaN does not)."""
     return models.CheckConstraint(
-        condition=Q(**{f"{field}__gte": low, f"{field}__lte": high}), name=f"%(class)s_{field}_range"
+        condition=Q(**{f"{field}__gte": low, f"{field}__lte": high}),
+        name=f"%(class)s_{field}_range",
     )
 
 
@@ -45,7 +49,9 @@ class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
     revision = models.PositiveIntegerField(default=0)
-    state = models.BigIntegerField(default=0)  # the last entry of its journal, which no other state ever has
+    state = models.BigIntegerField(
+        default=0
+    )  # the last entry of its journal, which no other state ever has
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -69,7 +75,9 @@ class Member(models.Model):
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["mix", "user"], name="member_once"),
-            models.CheckConstraint(condition=Q(role__in=["owner", "editor", "listener"]), name="member_role_known"),
+            models.CheckConstraint(
+                condition=Q(role__in=["owner", "editor", "listener"]), name="member_role_known"
+            ),
         ]
 
 
@@ -90,7 +98,10 @@ def recording_path(audio: "AudioFile", name: str) -> str:
 
 
 class AudioFile(models.Model):
-    """A recording that was brought in. `file` is at the mix's sample rate; `original` is kept where it was not."""
+    """A recording that was brought in. `file` is at the mix's sample rate.
+
+    `original` is kept where it was not.
+    """
 
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="audio_files")
     name = models.CharField(max_length=255)
@@ -131,7 +142,10 @@ class Group(Row):
 
 
 class Strip(Row):
-    """A track or a bus: what both share in the mix document. A print knows what it was made of, and its take."""
+    """A track or a bus: what both share in the mix document.
+
+    A print knows what it was made of, and its take.
+    """
 
     class Kind(models.TextChoices):
         TRACK = "track", "Track"
@@ -147,11 +161,15 @@ class Strip(Row):
     soloed = models.BooleanField(default=False)
     solo_safe = models.BooleanField(default=False)
     group = models.ForeignKey(Group, models.SET_NULL, null=True, blank=True, related_name="strips")
-    print_of = models.ForeignKey("self", models.SET_NULL, null=True, blank=True, related_name="prints")
+    print_of = models.ForeignKey(
+        "self", models.SET_NULL, null=True, blank=True, related_name="prints"
+    )
     take = models.PositiveSmallIntegerField(default=0)
     gain_db = models.FloatField(default=0.0)
     to_programme = models.BooleanField(default=True)
-    output_bus = models.ForeignKey("self", models.SET_NULL, null=True, blank=True, related_name="fed_by")
+    output_bus = models.ForeignKey(
+        "self", models.SET_NULL, null=True, blank=True, related_name="fed_by"
+    )
     layout = models.CharField(max_length=1500, blank=True)
 
     class Meta:
@@ -159,12 +177,16 @@ class Strip(Row):
         constraints = [
             models.UniqueConstraint(fields=["mix", "ref"], name="strip_ref_once"),
             *within_ranges(document.Strip),
-            models.CheckConstraint(condition=Q(kind="track", layout="") | (Q(kind="bus") & ~Q(layout="")),
-                                   name="strip_bus_has_layout"),
-            models.CheckConstraint(condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"),
+            models.CheckConstraint(
+                condition=Q(kind="track", layout="") | (Q(kind="bus") & ~Q(layout="")),
+                name="strip_bus_has_layout",
+            ),
+            models.CheckConstraint(
+                condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"
+            ),
             models.CheckConstraint(condition=~Q(output_bus=F("pk")), name="strip_not_into_itself"),
             models.CheckConstraint(condition=~Q(ref="programme"), name="strip_ref_not_programme"),
-        ]  # fmt: skip
+        ]
 
     def __str__(self) -> str:
         return self.name
@@ -186,7 +208,9 @@ class Send(models.Model):
     bus = models.ForeignKey(Strip, models.CASCADE, related_name="received")
     level_db = models.FloatField(default=-12.0)
     tap = models.CharField(
-        max_length=5, choices=[("strip", "pre-strip"), ("pre", "pre-fader"), ("post", "post-fader")], default="post"
+        max_length=5,
+        choices=[("strip", "pre-strip"), ("pre", "pre-fader"), ("post", "post-fader")],
+        default="post",
     )
     muted = models.BooleanField(default=False)
     azimuth_deg = models.FloatField(null=True, blank=True)
@@ -196,7 +220,9 @@ class Send(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["source", "bus"], name="send_once"),
             models.CheckConstraint(condition=~Q(source=F("bus")), name="send_not_into_itself"),
-            models.CheckConstraint(condition=Q(tap__in=["strip", "pre", "post"]), name="send_tap_known"),
+            models.CheckConstraint(
+                condition=Q(tap__in=["strip", "pre", "post"]), name="send_tap_known"
+            ),
             *within_ranges(document.Send),
         ]
 
@@ -222,7 +248,9 @@ class Placement(models.Model):
     strip = models.OneToOneField(Strip, models.CASCADE, related_name="placement")
     mode = models.CharField(max_length=6, choices=Mode, default=Mode.BED)
     layout = models.CharField(max_length=40, default="0+5+0")
-    coordinates = models.CharField(max_length=6, choices=[("sphere", "angles"), ("cube", "room")], default="sphere")
+    coordinates = models.CharField(
+        max_length=6, choices=[("sphere", "angles"), ("cube", "room")], default="sphere"
+    )
     reference = models.CharField(max_length=40, default="4+5+0")
     azimuth_deg = models.FloatField(default=0.0)
     elevation_deg = models.FloatField(default=0.0)
@@ -257,9 +285,12 @@ class Placement(models.Model):
     class Meta:
         constraints = [
             models.CheckConstraint(
-                condition=Q(mode__in=["bed", "object", "scene", "none"]), name="placement_mode_known"
+                condition=Q(mode__in=["bed", "object", "scene", "none"]),
+                name="placement_mode_known",
             ),
-            models.CheckConstraint(condition=Q(coordinates__in=["sphere", "cube"]), name="placement_form_known"),
+            models.CheckConstraint(
+                condition=Q(coordinates__in=["sphere", "cube"]), name="placement_form_known"
+            ),
             *within_ranges(document.Placement),
         ]
 
@@ -289,7 +320,10 @@ class Target(models.Model):
 
 
 class JournalEntry(models.Model):
-    """One change to a mix, with the rows before and after; what undo, redo and the history are made of."""
+    """One change to a mix, with the rows before and after.
+
+    What undo, redo and the history are made of.
+    """
 
     class Kind(models.TextChoices):
         EDIT = "edit"
@@ -309,4 +343,6 @@ class JournalEntry(models.Model):
 
     class Meta:
         ordering = ["-revision"]
-        constraints = [models.UniqueConstraint(fields=["mix", "revision"], name="journal_revision_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["mix", "revision"], name="journal_revision_once")
+        ]

@@ -16,7 +16,9 @@ def mix_for(request: HttpRequest, mix_id: int) -> Mix:
 
 
 def can_edit(mix: Mix, user: User) -> bool:
-    return mix.members.filter(user=user.pk, role__in=[Member.Role.OWNER, Member.Role.EDITOR]).exists()
+    return mix.members.filter(
+        user=user.pk, role__in=[Member.Role.OWNER, Member.Role.EDITOR]
+    ).exists()
 
 
 def require_editor(mix: Mix, user: User) -> None:

@@ -1,4 +1,7 @@
-"""Between the rows of the database and the mix as frozen data: both ways, and the difference as rows."""
+"""Between the rows of the database and the mix as frozen data.
+
+Both ways, and the difference as rows.
+"""
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
@@ -43,7 +46,14 @@ _MIX_FIELDS = ("title", "sample_rate_hz")
 _PLACEMENT = tuple(doc.Placement.model_fields)
 _GROUP = tuple(name for name in doc.Group.model_fields if name != "id")
 _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
-_PLAIN = ("name", "resting", "muted", "soloed", "solo_safe", "gain_db")  # the same in rows and document
+_PLAIN = (
+    "name",
+    "resting",
+    "muted",
+    "soloed",
+    "solo_safe",
+    "gain_db",
+)  # the same in rows and document
 Files = Callable[[int], Path]
 AudioIds = Callable[[Path], int]
 
@@ -97,12 +107,16 @@ class Index:
 
 
 def document_from(
-    rows: Rows, index: Index, files: Files, known: dict[str, Any] | None = None, lanes: dict[str, Any] | None = None
+    rows: Rows,
+    index: Index,
+    files: Files,
+    known: dict[str, Any] | None = None,
+    lanes: dict[str, Any] | None = None,
 ) -> doc.Mix:
     """The mix that rows make.
 
-    `known` and `lanes` are strips and lanes that need not be read anew, by id and target. Raises InputError where the
-    rows do not hang together.
+    `known` and `lanes` are strips and lanes that need not be read anew, by id and target. Raises
+    InputError where the rows do not hang together.
     """
     known, lanes = known or {}, lanes or {}
     refs = {key: ref for ref, key in index.strips.items()}
@@ -125,7 +139,9 @@ def document_from(
             ),
             automation=tuple(
                 lanes.get(target)
-                or doc.Automation(target=target, points=Breakpoints.unpacked(rows["Automation", key]["points"]))
+                or doc.Automation(
+                    target=target, points=Breakpoints.unpacked(rows["Automation", key]["points"])
+                )
                 for target, key in sorted(index.lanes.items())
             ),
             targets=tuple(index.targets),
@@ -151,20 +167,28 @@ def _strip_from(
         **{name: row[name] for name in _PLAIN},
         "id": row["ref"],
         "group": groups.get(row["group_id"]),
-        "chain": tuple({"kind": p["kind"], "bypassed": p["bypassed"], **p["parameters"]} for p in processors),
-        "sends": tuple({"bus": refs[send["bus_id"]], **{name: send[name] for name in _SEND}} for send in sends),
+        "chain": tuple(
+            {"kind": p["kind"], "bypassed": p["bypassed"], **p["parameters"]} for p in processors
+        ),
+        "sends": tuple(
+            {"bus": refs[send["bus_id"]], **{name: send[name] for name in _SEND}} for send in sends
+        ),
         "output": doc.PROGRAMME if row["to_programme"] else refs.get(row["output_bus_id"]),
         "placement": {name: placement[name] for name in _PLACEMENT},
     }
     if row["kind"] == Strip.Kind.BUS:
         return doc.Bus.model_validate({**said, "layout": row["layout"]})
     clips = (rows["Clip", one] for one in index.clips.get(key, ()))
-    return doc.Track.model_validate({
-        **said,
-        "clips": tuple({"file": files(clip["audio_id"]), "start_s": clip["start_s"]} for clip in clips),
-        "print_of": refs.get(row["print_of_id"]),
-        "take": row["take"],
-    })  # fmt: skip
+    return doc.Track.model_validate(
+        {
+            **said,
+            "clips": tuple(
+                {"file": files(clip["audio_id"]), "start_s": clip["start_s"]} for clip in clips
+            ),
+            "print_of": refs.get(row["print_of_id"]),
+            "take": row["take"],
+        }
+    )
 
 
 def new_ids(model: type[models.Model], count: int) -> list[int]:
@@ -188,12 +212,19 @@ class Difference:
         self.changes: list[Change] = []
 
     def between(self, before: doc.Mix, after: doc.Mix) -> list[Change]:
-        """The changes from one document to the next; what is the same object in both is not looked at."""
+        """The changes from one document to the next.
+
+        What is the same object in both is not looked at.
+        """
         self._set("Mix", self._mix_id, {name: getattr(after, name) for name in _MIX_FIELDS})
         groups = self._named("Group", self._index.groups, [group.id for group in after.groups])
         strips = self._named("Strip", self._index.strips, [strip.id for strip in after.strips])
         for group in after.groups:
-            values = {"mix_id": self._mix_id, "ref": group.id, **{name: getattr(group, name) for name in _GROUP}}
+            values = {
+                "mix_id": self._mix_id,
+                "ref": group.id,
+                **{name: getattr(group, name) for name in _GROUP},
+            }
             self._set("Group", groups[group.id], values)
         old = {strip.id: (place, strip) for place, strip in _placed(before)}
         for place, strip in _placed(after):
@@ -204,63 +235,105 @@ class Difference:
         self._lanes(before, after)
         targets = self._named("Target", self._index.targets, after.targets)
         for place, name in enumerate(after.targets):
-            self._set("Target", targets[name], {"mix_id": self._mix_id, "name": name, "position": place})
+            self._set(
+                "Target", targets[name], {"mix_id": self._mix_id, "name": name, "position": place}
+            )
         self._gone(after)
         return self.changes
 
     def _named(self, table: str, held: dict[str, int], wanted: Iterable[str]) -> dict[str, int]:
         """The ids of rows by name, new ones for names that are new."""
         fresh = [name for name in wanted if name not in held]
-        return {**held, **dict(zip(fresh, new_ids(MODELS[table], len(fresh)) if fresh else (), strict=True))}
+        return {
+            **held,
+            **dict(zip(fresh, new_ids(MODELS[table], len(fresh)) if fresh else (), strict=True)),
+        }
 
     def _set(self, table: str, key: int, values: Row) -> None:
         old = self._rows.get((table, key))
         if old is None:
-            self.changes.append({"table": table, "id": key, "before": None, "after": {"id": key, **values}})
+            self.changes.append(
+                {"table": table, "id": key, "before": None, "after": {"id": key, **values}}
+            )
             return
         changed = [name for name, value in values.items() if old[name] != value]
         if changed:
-            self.changes.append({
-                "table": table, "id": key,
-                "before": {name: old[name] for name in changed}, "after": {name: values[name] for name in changed},
-            })  # fmt: skip
+            self.changes.append(
+                {
+                    "table": table,
+                    "id": key,
+                    "before": {name: old[name] for name in changed},
+                    "after": {name: values[name] for name in changed},
+                }
+            )
 
     def _remove(self, table: str, key: int) -> None:
-        self.changes.append({"table": table, "id": key, "before": self._rows[table, key], "after": None})
+        self.changes.append(
+            {"table": table, "id": key, "before": self._rows[table, key], "after": None}
+        )
 
-    def _strip(self, place: int, strip: doc.Strip, strips: dict[str, int], groups: dict[str, int]) -> None:
+    def _strip(
+        self, place: int, strip: doc.Strip, strips: dict[str, int], groups: dict[str, int]
+    ) -> None:
         key = strips[strip.id]
         track = strip if isinstance(strip, doc.Track) else None
-        self._set("Strip", key, {
-            "mix_id": self._mix_id,
-            "kind": Strip.Kind.TRACK if track else Strip.Kind.BUS,
-            "ref": strip.id,
-            "position": place,
-            **{name: getattr(strip, name) for name in _PLAIN},
-            "group_id": groups.get(str(strip.group)),
-            "print_of_id": strips.get(str(track.print_of)) if track else None,
-            "take": track.take if track else 0,
-            "to_programme": strip.output == doc.PROGRAMME,
-            "output_bus_id": strips.get(str(strip.output)),
-            "layout": strip.layout if isinstance(strip, doc.Bus) else "",
-        })  # fmt: skip
+        self._set(
+            "Strip",
+            key,
+            {
+                "mix_id": self._mix_id,
+                "kind": Strip.Kind.TRACK if track else Strip.Kind.BUS,
+                "ref": strip.id,
+                "position": place,
+                **{name: getattr(strip, name) for name in _PLAIN},
+                "group_id": groups.get(str(strip.group)),
+                "print_of_id": strips.get(str(track.print_of)) if track else None,
+                "take": track.take if track else 0,
+                "to_programme": strip.output == doc.PROGRAMME,
+                "output_bus_id": strips.get(str(strip.output)),
+                "layout": strip.layout if isinstance(strip, doc.Bus) else "",
+            },
+        )
         placement = {name: getattr(strip.placement, name) for name in _PLACEMENT}
         placement["excluded"] = list(strip.placement.excluded)
-        self._set("Placement", self._id("Placement", self._index.placements.get(key)), {"strip_id": key, **placement})
+        self._set(
+            "Placement",
+            self._id("Placement", self._index.placements.get(key)),
+            {"strip_id": key, **placement},
+        )
         chain = [
-            {"kind": p.kind, "bypassed": p.bypassed, "parameters": p.model_dump(mode="json", exclude={"kind", "bypassed"})}
+            {
+                "kind": p.kind,
+                "bypassed": p.bypassed,
+                "parameters": p.model_dump(mode="json", exclude={"kind", "bypassed"}),
+            }
             for p in strip.chain
-        ]  # fmt: skip
-        self._listed("Processor", self._index.processors.get(key, []), [
-            {"strip_id": key, "position": n, **values} for n, values in enumerate(chain)
-        ])  # fmt: skip
-        self._listed("Clip", self._index.clips.get(key, []), [
-            {"track_id": key, "position": n, "audio_id": self._audio_ids(clip.file), "start_s": clip.start_s}
-            for n, clip in enumerate(track.clips if track else ())
-        ])  # fmt: skip
+        ]
+        self._listed(
+            "Processor",
+            self._index.processors.get(key, []),
+            [{"strip_id": key, "position": n, **values} for n, values in enumerate(chain)],
+        )
+        self._listed(
+            "Clip",
+            self._index.clips.get(key, []),
+            [
+                {
+                    "track_id": key,
+                    "position": n,
+                    "audio_id": self._audio_ids(clip.file),
+                    "start_s": clip.start_s,
+                }
+                for n, clip in enumerate(track.clips if track else ())
+            ],
+        )
         held = self._index.sends.get(key, {})
         for send in strip.sends:
-            values = {"source_id": key, "bus_id": strips[send.bus], **{name: getattr(send, name) for name in _SEND}}
+            values = {
+                "source_id": key,
+                "bus_id": strips[send.bus],
+                **{name: getattr(send, name) for name in _SEND},
+            }
             self._set("Send", self._id("Send", held.get(strips[send.bus])), values)
         for bus in held.keys() - {strips[send.bus] for send in strip.sends}:
             self._remove("Send", held[bus])
@@ -269,7 +342,10 @@ class Difference:
         return held if held is not None else new_ids(MODELS[table], 1)[0]
 
     def _listed(self, table: str, held: list[int], wanted: list[Row]) -> None:
-        """Rows that have a place in a list: those at the same place are changed, the others made or taken away."""
+        """Rows that have a place in a list.
+
+        Those at the same place are changed, the others made or taken away.
+        """
         more = len(wanted) - len(held)
         keys = [*held, *(new_ids(MODELS[table], more) if more > 0 else ())]
         for key, values in zip(keys, wanted, strict=False):
@@ -279,10 +355,16 @@ class Difference:
 
     def _lanes(self, before: doc.Mix, after: doc.Mix) -> None:
         old = {lane.target: lane for lane in before.automation}
-        keys = self._named("Automation", self._index.lanes, [lane.target for lane in after.automation])
+        keys = self._named(
+            "Automation", self._index.lanes, [lane.target for lane in after.automation]
+        )
         for lane in after.automation:
             if old.get(lane.target) is not lane and old.get(lane.target) != lane:
-                values = {"mix_id": self._mix_id, "target": lane.target, "points": lane.points.packed()}
+                values = {
+                    "mix_id": self._mix_id,
+                    "target": lane.target,
+                    "points": lane.points.packed(),
+                }
                 self._set("Automation", keys[lane.target], values)
 
     def _gone(self, after: doc.Mix) -> None:
@@ -346,15 +428,24 @@ def dangling(rows: Rows) -> list[Change]:
         if lost or (table == "Automation" and row["target"].split("/", 1)[0] not in refs):
             found.append({"table": table, "id": key, "before": row, "after": None})
         elif table == "Strip":
-            gone = [n for n, other in _REFERENCES.items() if row[n] is not None and (other, row[n]) not in rows]
+            gone = [
+                n
+                for n, other in _REFERENCES.items()
+                if row[n] is not None and (other, row[n]) not in rows
+            ]
             if gone:
                 before = {name: row[name] for name in gone}
-                found.append({"table": table, "id": key, "before": before, "after": dict.fromkeys(gone)})
+                found.append(
+                    {"table": table, "id": key, "before": before, "after": dict.fromkeys(gone)}
+                )
     return found
 
 
 def write(changes: list[Change], forward: bool = True) -> None:
-    """Bring the database from one side of changes to the other: makes rows, then changes them, then takes them away."""
+    """Bring the database from one side of changes to the other.
+
+    Makes rows, then changes them, then takes them away.
+    """
     towards, away = ("after", "before") if forward else ("before", "after")
     order = list(MODELS)
     made = [change for change in changes if change[towards] is not None and change[away] is None]

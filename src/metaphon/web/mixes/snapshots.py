@@ -1,4 +1,7 @@
-"""The mix as frozen data, kept by state in each process: read once, and brought up to date by what the journal says."""
+"""The mix as frozen data, kept by state in each process.
+
+Read once, and brought up to date by what the journal says.
+"""
 
 from collections import OrderedDict
 from collections.abc import Iterable
@@ -40,16 +43,30 @@ class Snapshot:
         rows = with_changes(self.rows, changes)
         index = Index.of(rows)
         touched = {key for change in changes for key in _strips_of(change, self.rows, rows)}
-        known = {strip.id: strip for strip in self.document.strips if index.strips.get(strip.id) not in touched}
+        known = {
+            strip.id: strip
+            for strip in self.document.strips
+            if index.strips.get(strip.id) not in touched
+        }
         moved = {change["id"] for change in changes if change["table"] == "Automation"}
-        lanes = {lane.target: lane for lane in self.document.automation if index.lanes.get(lane.target) not in moved}
-        return Snapshot(state, revision, document_from(rows, index, _files(mix), known, lanes), rows, index)
+        lanes = {
+            lane.target: lane
+            for lane in self.document.automation
+            if index.lanes.get(lane.target) not in moved
+        }
+        return Snapshot(
+            state, revision, document_from(rows, index, _files(mix), known, lanes), rows, index
+        )
 
     def changes_to(self, document: Document, mix: Mix) -> list[Change]:
         """What must change in the rows for them to say another document."""
-        return Difference(mix.pk, self.rows, self.index, _audio_ids(mix)).between(self.document, document)
+        return Difference(mix.pk, self.rows, self.index, _audio_ids(mix)).between(
+            self.document, document
+        )
 
-    def with_document(self, document: Document, changes: list[Change], state: int, revision: int) -> "Snapshot":
+    def with_document(
+        self, document: Document, changes: list[Change], state: int, revision: int
+    ) -> "Snapshot":
         """What it is after changes that are known to make a document."""
         rows = with_changes(self.rows, changes)
         return Snapshot(state, revision, document, rows, Index.of(rows))
@@ -60,7 +77,9 @@ def _strips_of(change: Change, before: Rows, after: Rows) -> Iterable[int]:
     key = (change["table"], change["id"])
     for row in (before.get(key), after.get(key)):
         if row is not None:
-            owner = {"Strip": "id", "Clip": "track_id", "Send": "source_id"}.get(change["table"], "strip_id")
+            owner = {"Strip": "id", "Clip": "track_id", "Send": "source_id"}.get(
+                change["table"], "strip_id"
+            )
             if owner in row:
                 yield row[owner]
 
@@ -78,16 +97,25 @@ def snapshot_of(mix: Mix) -> Snapshot:
     if found is None:
         rows = rows_of(mix)
         index = Index.of(rows)
-        found = Snapshot(mix.state, mix.revision, document_from(rows, index, _files(mix)), rows, index)
+        found = Snapshot(
+            mix.state, mix.revision, document_from(rows, index, _files(mix)), rows, index
+        )
     keep(mix, found)
     return found
 
 
 def _brought_up(held: Snapshot, mix: Mix) -> Snapshot | None:
-    """A snapshot brought up to date by the journal; None where it is no earlier state of the mix."""
+    """A snapshot brought up to date by the journal.
+
+    None where it is no earlier state of the mix.
+    """
     if held.revision >= mix.revision:
         return None
-    entries = list(mix.journal.filter(revision__gte=held.revision, revision__lte=mix.revision).order_by("revision"))
+    entries = list(
+        mix.journal.filter(revision__gte=held.revision, revision__lte=mix.revision).order_by(
+            "revision"
+        )
+    )
     if held.revision > 0 and (not entries or entries[0].pk != held.state):
         return None
     later = [entry for entry in entries if entry.revision > held.revision]
@@ -111,7 +139,10 @@ def forget() -> None:
 
 
 def document_of(mix: Mix) -> Document:
-    """The whole mix as frozen data, its files absolute. Raises InputError where the rows do not hang together."""
+    """The whole mix as frozen data, its files absolute.
+
+    Raises InputError where the rows do not hang together.
+    """
     return snapshot_of(mix).document
 
 
@@ -120,13 +151,18 @@ def document_at(mix: Mix, revision: int) -> Document:
     if not 0 <= revision <= mix.revision:
         raise InputError("The history has no such state; choose another.")
     rows = snapshot_of(mix).rows
-    for entry in mix.journal.filter(revision__gt=revision, revision__lte=mix.revision).order_by("-revision"):
+    for entry in mix.journal.filter(revision__gt=revision, revision__lte=mix.revision).order_by(
+        "-revision"
+    ):
         rows = with_changes(rows, entry.changes, forward=False)
     return document_from(rows, Index.of(rows), _files(mix))
 
 
 def _files(mix: Mix) -> Files:
-    """Where recordings lie, by the ids of their rows; the database is asked only where a clip is read."""
+    """Where recordings lie, by the ids of their rows.
+
+    The database is asked only where a clip is read.
+    """
     found: dict[int, Path] = {}
 
     def path_of(audio_id: int) -> Path:
@@ -138,7 +174,10 @@ def _files(mix: Mix) -> Files:
 
 
 def _audio_ids(mix: Mix) -> AudioIds:
-    """The ids of recordings by where they lie; the database is asked only where a clip is written."""
+    """The ids of recordings by where they lie.
+
+    The database is asked only where a clip is written.
+    """
     found: dict[Path, int] = {}
 
     def id_of(path: Path) -> int:
@@ -162,6 +201,9 @@ def local_path(file: AudioFile) -> Path:
 
 
 def channels_of_tracks(mix: Mix, document: Document) -> dict[str, int]:
-    """How many channels the recording of each track has, by the track's id; tracks without one are left out."""
+    """How many channels the recording of each track has, by the track's id.
+
+    Tracks without one are left out.
+    """
     channels = {path: audio.channels for path, audio in recordings_of(mix).items()}
     return {track.id: channels[track.clips[0].file] for track in document.tracks if track.clips}

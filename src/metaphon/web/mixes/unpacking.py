@@ -11,7 +11,10 @@ from metaphon.web.mixes.snapshots import keep, local_path, snapshot_of
 
 
 def unpack(document: Document, mix: Mix, recording: Callable[[Path], AudioFile]) -> None:
-    """Make the rows of a document in an empty mix; `recording` brings a file in and gives its row."""
+    """Make the rows of a document in an empty mix.
+
+    `recording` brings a file in and gives its row.
+    """
     found: dict[Path, Path] = {}
 
     def brought(file: Path) -> Path:

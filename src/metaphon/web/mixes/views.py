@@ -71,7 +71,9 @@ def make_token(request: HttpRequest) -> HttpResponse:
     name = request.POST.get("name", "").strip()[:120]
     if not name:
         raise InputError("A token needs a name, so that you know it again; type one.")
-    return render(request, "mixes/token.html", {"name": name, "token": new_token(request.user, name)})
+    return render(
+        request, "mixes/token.html", {"name": name, "token": new_token(request.user, name)}
+    )
 
 
 @require_POST
@@ -93,9 +95,11 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Delete a mix for good; its title must have been typed."""
     mix = _owned(request, mix_id)
     if request.POST.get("title", "").strip() != mix.title:
-        raise InputError(f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted.")
+        raise InputError(
+            f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted."
+        )
     stored = [f for audio in mix.audio_files.all() for f in (audio.file, audio.original)]
-    stored += [row.file for made in mix.renders.all() for row in made.files.all()]  # type: ignore[attr-defined]
+    stored += [row.file for made in mix.renders.all() for row in made.files.all()]
     mix.delete()
     discard(*stored)
     return redirect("mixes")
@@ -133,7 +137,9 @@ def step(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     entry = (journal.undo if kind == "undo" else journal.redo)(mix, request.user)
     message = f"{'Undid' if kind == 'undo' else 'Did again'}: {entry.what}"
     response = render(request, "shell/history_buttons.html", {**editing(request, mix), "oob": True})
-    response["HX-Trigger"] = json.dumps({"say": {"message": message}, "mix-changed": True, "mix-edited": True})
+    response["HX-Trigger"] = json.dumps(
+        {"say": {"message": message}, "mix-changed": True, "mix-edited": True}
+    )
     return response
 
 

@@ -1,4 +1,7 @@
-"""Knowing at once when a mix has changed, whichever process changed it: PostgreSQL's own notices."""
+"""Knowing at once when a mix has changed, whichever process changed it.
+
+PostgreSQL's own notices.
+"""
 
 import asyncio
 from collections import defaultdict
@@ -50,9 +53,13 @@ class Watch:
         while True:
             try:
                 async with await psycopg.AsyncConnection.connect(
-                    host=database["HOST"], port=database["PORT"], user=database["USER"],
-                    password=database["PASSWORD"], dbname=database["NAME"], autocommit=True,
-                ) as listening:  # fmt: skip
+                    host=database["HOST"],
+                    port=database["PORT"],
+                    user=database["USER"],
+                    password=database["PASSWORD"],
+                    dbname=database["NAME"],
+                    autocommit=True,
+                ) as listening:
                     await listening.execute(f"LISTEN {_CHANNEL}")
                     for events in self._waiting.values():  # what changed while nobody listened
                         for event in events:

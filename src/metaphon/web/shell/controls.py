@@ -1,4 +1,7 @@
-"""The controls of anything with parameters, drawn from its model; the model alone knows ranges, units and steps."""
+"""The controls of anything with parameters, drawn from its model.
+
+The model alone knows ranges, units and steps.
+"""
 
 from dataclasses import dataclass
 from functools import lru_cache
@@ -44,8 +47,11 @@ class Control:
 
 
 _PARTS: dict[str, type[BaseModel]] = {
-    "placement": Placement, "sends": Send, "clips": Clip, "basics": KINDS["basics"],
-}  # fmt: skip
+    "placement": Placement,
+    "sends": Send,
+    "clips": Clip,
+    "basics": KINDS["basics"],
+}
 
 
 @lru_cache(maxsize=256)
@@ -62,13 +68,20 @@ def numeric_of(field: FieldInfo) -> Numeric:
     extra = extra_of(field)
     default = field.default if isinstance(field.default, int | float) else 0.0
     return Numeric(
-        low, high, float(extra.get("step", 0.01)), float(default), str(extra.get("unit", "")),
+        low,
+        high,
+        float(extra.get("step", 0.01)),
+        float(default),
+        str(extra.get("unit", "")),
         str(extra.get("scale", "linear")),
-    )  # fmt: skip
+    )
 
 
-def controls_from(schema: dict[str, Any], values: dict[str, Any], channels: int, path: str) -> list[Control]:
-    """Every parameter of a model, by its JSON schema and its values, that counts for so many channels (0: all).
+def controls_from(
+    schema: dict[str, Any], values: dict[str, Any], channels: int, path: str
+) -> list[Control]:
+    """Every parameter of a model, by its JSON schema and its values, that counts for so many
+    channels (0: all).
 
     `path` leads to the model from its strip.
     """
@@ -79,15 +92,25 @@ def controls_from(schema: dict[str, Any], values: dict[str, Any], channels: int,
     ]
 
 
-def _control(name: str, said: dict[str, Any], value: Any, schema: dict[str, Any], path: str) -> Control:
+def _control(
+    name: str, said: dict[str, Any], value: Any, schema: dict[str, Any], path: str
+) -> Control:
     unit = said.get("unit", "")
     ends = {"dB": "_db", "Hz": "_hz", "ms": "_ms", "s": "_s", "\u00b0": "_deg"}
     label = name.removesuffix(ends.get(unit, "")).removesuffix("_db").replace("_", " ").capitalize()
-    common = {"name": name, "path": path, "label": label, "help": said.get("description", ""),
-              "default": said.get("default")}  # fmt: skip
+    common = {
+        "name": name,
+        "path": path,
+        "label": label,
+        "help": said.get("description", ""),
+        "default": said.get("default"),
+    }
     if said.get("role") == "bands":
         model = schema["$defs"]["Band"]
-        bands = [controls_from(model, band, 0, f"{path}/{number}") for number, band in enumerate(value or ())]
+        bands = [
+            controls_from(model, band, 0, f"{path}/{number}")
+            for number, band in enumerate(value or ())
+        ]
         return Control(**common, value=bands, sort="bands")
     if said.get("role") == "channels":
         return Control(**common, value=list(value or ()), sort="channels")
@@ -99,6 +122,11 @@ def _control(name: str, said: dict[str, Any], value: Any, schema: dict[str, Any]
     if "minimum" not in said:
         return Control(**common, value=value, sort="fixed")
     numeric = Numeric(
-        said["minimum"], said["maximum"], said["step"], said.get("default") or 0.0, unit, said.get("scale", "linear")
+        said["minimum"],
+        said["maximum"],
+        said["step"],
+        said.get("default") or 0.0,
+        unit,
+        said.get("scale", "linear"),
     )
     return Control(**common, value=value, sort="number", numeric=numeric)

@@ -1,4 +1,7 @@
-"""Parts of pages that say the same as before are not drawn anew: a large mix has hundreds of rows."""
+"""Parts of pages that say the same as before are not drawn anew.
+
+A large mix has hundreds of rows.
+"""
 
 from collections import OrderedDict
 from collections.abc import Hashable

@@ -1,4 +1,6 @@
-"""Turns what is meant for the person at the desk into one sentence on the screen, never a traceback."""
+"""Turns what is meant for the person at the desk into one sentence on the screen, never a
+traceback.
+"""
 
 import json
 from collections.abc import Callable
@@ -33,5 +35,7 @@ def said(request: HttpRequest, message: str, status: int) -> HttpResponse:
         return render(request, "shell/plain_words.html", {"message": message}, status=status)
     response = HttpResponse(status=status)
     response["HX-Reswap"] = "none"
-    response["HX-Trigger"] = json.dumps({"say": {"message": message, "refused": True}, "mix-changed": status == 409})
+    response["HX-Trigger"] = json.dumps(
+        {"say": {"message": message, "refused": True}, "mix-changed": status == 409}
+    )
     return response

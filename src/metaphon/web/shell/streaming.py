@@ -12,8 +12,12 @@ from django.utils.http import content_disposition_header
 _PIECE = 1 << 18
 
 
-def send_file(request: HttpRequest, file: FieldFile, content_type: str, name: str) -> HttpResponseBase:
-    """Send a stored file to keep under a name, or the byte range of it that is asked for (RFC 9110, section 14)."""
+def send_file(
+    request: HttpRequest, file: FieldFile, content_type: str, name: str
+) -> HttpResponseBase:
+    """Send a stored file to keep under a name, or the byte range of it that is asked for (RFC 9110,
+    section 14).
+    """
     size = file.size
     first, last, status = 0, size - 1, 200
     asked = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
@@ -23,7 +27,9 @@ def send_file(request: HttpRequest, file: FieldFile, content_type: str, name: st
         if first > last:
             return HttpResponse(status=416, headers={"Content-Range": f"bytes */{size}"})
         status = 206
-    response = StreamingHttpResponse(_pieces(file.open("rb"), first, last), status=status, content_type=content_type)
+    response = StreamingHttpResponse(
+        _pieces(file.open("rb"), first, last), status=status, content_type=content_type
+    )
     response["Accept-Ranges"] = "bytes"
     response["Content-Length"] = str(last - first + 1)
     if status == 206:

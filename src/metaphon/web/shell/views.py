@@ -23,7 +23,11 @@ class SignIn(LoginView):
     redirect_authenticated_user = True
 
     def get_context_data(self, **kwargs: object) -> dict[str, object]:
-        demo = {"user": settings.DEMO_USER, "password": settings.DEMO_PASSWORD} if settings.DEMO else None
+        demo = (
+            {"user": settings.DEMO_USER, "password": settings.DEMO_PASSWORD}
+            if settings.DEMO
+            else None
+        )
         return super().get_context_data(demo=demo, **kwargs)
 
 

@@ -17,7 +17,8 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         if level.peak_dbfs is not None and level.peak_dbfs > 0.0:
             over = math.ceil(level.peak_dbfs * 10) / 10
             message = (
-                f"{names[strip_id]} reaches {level.peak_dbfs:+.1f} dBFS after its fader; nothing is cut off inside, "
+                f"{names[strip_id]} reaches {level.peak_dbfs:+.1f} dBFS after its fader; "
+                "nothing is cut off inside, "
                 f"but printed or handed over as a stem it would be. Turn it down by {over:.1f} dB."
             )
             yield Finding("clips_inside", "warning", strip_id, message, amount=over)
@@ -25,7 +26,9 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
 
 def _mend(mix: Mix, finding: Finding) -> Command:
     gain_db = strip_of(mix, finding.subject).gain_db
-    return SetValue(strips=(finding.subject,), path="gain_db", value=round(gain_db - finding.amount, 1))
+    return SetValue(
+        strips=(finding.subject,), path="gain_db", value=round(gain_db - finding.amount, 1)
+    )
 
 
 RULE = Rule(

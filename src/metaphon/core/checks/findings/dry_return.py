@@ -14,14 +14,18 @@ def _notice(mix: Mix) -> Iterator[Finding]:
     sent = {send.bus for strip in mix.strips for send in strip.sends}
     for bus in mix.buses:
         if bus.id in sent and any(p.is_reverb and p.passes_dry for p in bus.chain):
-            message = f"The reverb on {bus.name} also passes what is sent to it dry; set it to wet only."
+            message = (
+                f"The reverb on {bus.name} also passes what is sent to it dry; set it to wet only."
+            )
             yield Finding("dry_return", "warning", bus.id, message)
 
 
 def _mend(mix: Mix, finding: Finding) -> Command:
     chain = strip_of(mix, finding.subject).chain
     dry = [n for n, processor in enumerate(chain) if processor.is_reverb and processor.passes_dry]
-    steps = [SetValue(strips=(finding.subject,), path=f"chain/{n}/wet_only", value=True) for n in dry]
+    steps = [
+        SetValue(strips=(finding.subject,), path=f"chain/{n}/wet_only", value=True) for n in dry
+    ]
     return Batch(commands=tuple(steps))
 
 

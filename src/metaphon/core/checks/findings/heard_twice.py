@@ -15,16 +15,26 @@ def _notice(mix: Mix) -> Iterator[Finding]:
     dry = _dry_ways(mix)
     for strip in awake(mix):
         ways = [
-            aim for aim in dict.fromkeys([strip.output, *(s.bus for s in strip.sends if not s.muted)]) if aim in dry
+            aim
+            for aim in dict.fromkeys([strip.output, *(s.bus for s in strip.sends if not s.muted)])
+            if aim in dry
         ]
         for extra in ways[1:]:
-            first = "straight in the mix" if ways[0] == PROGRAMME else f"through {names[str(ways[0])]}"
-            message = f"{strip.name} is heard twice: {first} and through {names[str(extra)]}; take one of the two."
+            first = (
+                "straight in the mix" if ways[0] == PROGRAMME else f"through {names[str(ways[0])]}"
+            )
+            message = (
+                f"{strip.name} is heard twice: {first} and through {names[str(extra)]}; "
+                "take one of the two."
+            )
             yield Finding("heard_twice", "problem", strip.id, message, str(extra))
 
 
 def _dry_ways(mix: Mix) -> set[str]:
-    """The programme, and every bus that passes what it gets on to it without a reverb on the way."""
+    """The programme.
+
+    And every bus that passes what it gets on to it without a reverb on the way.
+    """
     found = {PROGRAMME}
     while True:
         more = {
@@ -33,7 +43,10 @@ def _dry_ways(mix: Mix) -> set[str]:
             if bus.id not in found
             and not (bus.muted or bus.resting)
             and not any(p.is_reverb for p in bus.chain)
-            and (bus.output in found or any(send.bus in found and not send.muted for send in bus.sends))
+            and (
+                bus.output in found
+                or any(send.bus in found and not send.muted for send in bus.sends)
+            )
         }
         if not more:
             return found
@@ -41,7 +54,10 @@ def _dry_ways(mix: Mix) -> set[str]:
 
 
 def _mend(mix: Mix, finding: Finding) -> Command:
-    """Out of the main mix; a plain send becomes the feed, and a send with a level of its own stays. A second bus is left."""
+    """Out of the main mix; a plain send becomes the feed, and a send with a level of its own stays.
+
+    A second bus is left.
+    """
     strip = strip_of(mix, finding.subject)
     unsend = RemoveSend(strips=(strip.id,), bus=finding.other)
     if strip.output != PROGRAMME:

@@ -12,7 +12,10 @@ from metaphon.core.edits.command import Command, strip_of
 def _notice(mix: Mix) -> Iterator[Finding]:
     for strip in awake(mix):
         if strip.output == PROGRAMME and strip.placement.mode == "none":
-            message = f"{strip.name} goes to the mix but has no placement, so no target contains it; place it."
+            message = (
+                f"{strip.name} goes to the mix but has no placement, so no target contains "
+                "it; place it."
+            )
             yield Finding("in_no_target", "problem", strip.id, message)
 
 

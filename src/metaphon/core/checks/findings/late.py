@@ -20,7 +20,8 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
             continue
         late, ahead = (pair.other, pair.first) if pair.delay_ms > 0 else (pair.first, pair.other)
         message = (
-            f"{late.name} is {abs(pair.delay_ms):.2f} ms later than {ahead.name} with the same sound; "
+            f"{late.name} is {abs(pair.delay_ms):.2f} ms later than {ahead.name} with "
+            "the same sound; "
             f"delay {ahead.name} by as much."
         )
         yield Finding("late", "warning", late.id, message, ahead.id, abs(pair.delay_ms))
@@ -28,8 +29,14 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
 
 def _mend(mix: Mix, finding: Finding) -> Command:
     place = basics_place(mix, finding.other)
-    held = 0.0 if place is None else float(value_at(strip_of(mix, finding.other), ("chain", place, "delay_ms")))
-    return SetValue(strips=(finding.other,), path="basics/delay_ms", value=round(held + finding.amount, 4))
+    held = (
+        0.0
+        if place is None
+        else float(value_at(strip_of(mix, finding.other), ("chain", place, "delay_ms")))
+    )
+    return SetValue(
+        strips=(finding.other,), path="basics/delay_ms", value=round(held + finding.amount, 4)
+    )
 
 
 RULE = Rule(

@@ -21,7 +21,8 @@ def _notice(mix: Mix) -> Iterator[Finding]:
         for send in strip.sends:
             if send.tap != "post" and not send.muted and send.level_db > _FADED_DB:
                 message = (
-                    f"{strip.name} is faded out, but its send to {names[send.bus]} is taken before the fader and "
+                    f"{strip.name} is faded out, but its send to {names[send.bus]} is taken "
+                    "before the fader and "
                     "still sounds; take it after the fader."
                 )
                 yield Finding("pre_fader_left_up", "warning", strip.id, message, send.bus)

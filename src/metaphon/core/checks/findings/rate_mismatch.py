@@ -14,7 +14,10 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         for clip in track.clips:
             rate = probe(clip.file).sample_rate_hz
             if rate != mix.sample_rate_hz:
-                message = f"{clip.file.name} is at {rate} Hz, the mix at {mix.sample_rate_hz} Hz; it is converted."
+                message = (
+                    f"{clip.file.name} is at {rate} Hz, the mix at {mix.sample_rate_hz} "
+                    "Hz; it is converted."
+                )
                 yield Finding("rate_mismatch", "note", track.id, message)
 
 

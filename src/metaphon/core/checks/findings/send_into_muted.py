@@ -14,7 +14,10 @@ def _notice(mix: Mix) -> Iterator[Finding]:
     for strip in awake(mix):
         for send in strip.sends:
             if send.bus in muted and not send.muted and not strip.muted:
-                message = f"{strip.name} sends to {muted[send.bus]}, which is muted; unmute it or take the send away."
+                message = (
+                    f"{strip.name} sends to {muted[send.bus]}, which is muted; unmute it "
+                    "or take the send away."
+                )
                 yield Finding("send_into_muted", "warning", strip.id, message, send.bus)
 
 

@@ -27,7 +27,8 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         value = correlation(np.mean(left**2), np.mean(right**2), np.mean(left * right))
         if value is not None and value < -0.1:
             message = (
-                f"{track.name} is too wide: its correlation is {value:.2f}, and much of it is lost in mono; narrow it."
+                f"{track.name} is too wide: its correlation is {value:.2f}, and much of it "
+                "is lost in mono; narrow it."
             )
             mid, side = np.mean((left + right) ** 2), np.mean((left - right) ** 2)
             # a side as strong as the mid is what unrelated sides have: correlation 0
@@ -37,7 +38,11 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
 
 def _mend(mix: Mix, finding: Finding) -> Command:
     place = basics_place(mix, finding.subject)
-    width = 1.0 if place is None else float(value_at(strip_of(mix, finding.subject), ("chain", place, "width")))
+    width = (
+        1.0
+        if place is None
+        else float(value_at(strip_of(mix, finding.subject), ("chain", place, "width")))
+    )
     return SetValue(strips=(finding.subject,), path="basics/width", value=width * finding.amount)
 
 

@@ -22,7 +22,8 @@ def _notice(mix: Mix) -> Iterator[Finding]:
         if apart is not None and apart > _APART_DEG:
             used, kept = ("angles", "room") if place.coordinates == "sphere" else ("room", "angles")
             message = (
-                f"{strip.name} has automation of its place as angles and in the room, {apart:.0f}° apart; the {used} "
+                f"{strip.name} has automation of its place as angles and in the room, "
+                f"{apart:.0f}° apart; the {used} "
                 f"are heard. Convert again, or take the kept {kept} lanes away."
             )
             yield Finding("two_forms", "note", strip.id, message)

@@ -27,14 +27,20 @@ def bands(control: Control) -> list[dict[str, Any]]:
     for number, controls in enumerate(control.value, 1):
         values = {one.name: one for one in controls}
         used = Band.model_construct(shape=values["shape"].value).used
-        found.append({
-            "number": number,
-            "place": number - 1,
-            "said": f"Band {number}, ",
-            "on": values["on"],
-            "choices": [one for one in controls if one.name == "shape" or (one.sort == "choice" and one.name in used)],
-            "numbers": [one for one in controls if one.sort == "number" and one.name in used],
-        })  # fmt: skip
+        found.append(
+            {
+                "number": number,
+                "place": number - 1,
+                "said": f"Band {number}, ",
+                "on": values["on"],
+                "choices": [
+                    one
+                    for one in controls
+                    if one.name == "shape" or (one.sort == "choice" and one.name in used)
+                ],
+                "numbers": [one for one in controls if one.sort == "number" and one.name in used],
+            }
+        )
     return found
 
 

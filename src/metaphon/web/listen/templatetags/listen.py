@@ -24,12 +24,17 @@ _MODELS: dict[str, type[Part]] = {
 
 @register.simple_tag
 def setting(path: str, label: str) -> SafeString:
-    """One number of the monitor as a labelled control; its range, unit and help come from the settings themselves."""
+    """One number of the monitor as a labelled control.
+
+    Its range, unit and help come from the settings themselves.
+    """
     model, name = path.rsplit(".", 1)
     return format_html(
         '<div class="control" title="{}"><span>{}</span>{}</div>',
-        _MODELS[model].model_fields[name].description or "", label, bare(path, f"monitor.{path}", label),
-    )  # fmt: skip
+        _MODELS[model].model_fields[name].description or "",
+        label,
+        bare(path, f"monitor.{path}", label),
+    )
 
 
 @register.simple_tag

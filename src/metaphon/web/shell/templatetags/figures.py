@@ -27,7 +27,9 @@ def figure(value: float | None, unit: str = "", digits: int = 1) -> SafeString:
     """A number with its unit in quiet ink."""
     if value is None:
         return format_html('<span class="fig quiet">–</span>')
-    return format_html('<span class="fig">{}<span class="unit">{}</span></span>', signed(value, digits), f" {unit}")
+    return format_html(
+        '<span class="fig">{}<span class="unit">{}</span></span>', signed(value, digits), f" {unit}"
+    )
 
 
 @register.filter
@@ -39,8 +41,10 @@ def clock(seconds: float) -> str:
 
 
 _VALUE = (
-    '<span class="value{}" data-low="{}" data-high="{}" data-step="{}" data-default="{}" data-digits="{}" data-scale="{}">'
-    '<span class="line"><input class="number" type="text" inputmode="decimal" autocomplete="off" name="{}" value="{}" '
+    '<span class="value{}" data-low="{}" data-high="{}" data-step="{}" '
+    'data-default="{}" data-digits="{}" data-scale="{}">'
+    '<span class="line"><input class="number" type="text" inputmode="decimal" '
+    'autocomplete="off" name="{}" value="{}" '
     'aria-label="{}"{} {}>{}</span>'
     '<svg viewBox="0 0 100 7" preserveAspectRatio="none" aria-hidden="true"><path class="base" '
     'd="M0 3.5H100M0 1v5M25 2v3M50 2v3M75 2v3M100 1v5"/><line class="from" y1="3.5" y2="3.5"/>'
@@ -50,9 +54,19 @@ _VALUE = (
 
 @register.simple_tag
 def number(
-    strip: str, path: str, shown: float, label: str, *, off: bool = False, unit: bool = True, high: float | None = None
+    strip: str,
+    path: str,
+    shown: float,
+    label: str,
+    *,
+    off: bool = False,
+    unit: bool = True,
+    high: float | None = None,
 ) -> SafeString:
-    """A number of a strip, set by the path that leads to it; its range, step and unit come from its model."""
+    """A number of a strip, set by the path that leads to it.
+
+    Its range, step and unit come from its model.
+    """
     numeric = numeric_at(path)
     if high is not None:
         numeric = replace(numeric, high=high)
@@ -63,7 +77,9 @@ def number(
 def control_number(strip: str, control: Control, label: str, *, off: bool = False) -> SafeString:
     """A number of a processor or placement, as its control says it."""
     assert control.numeric
-    return drawn(control.name, control.value, control.numeric, label, _set(strip, control.path), off)
+    return drawn(
+        control.name, control.value, control.numeric, label, _set(strip, control.path), off
+    )
 
 
 def _set(strip: str, path: str) -> SafeString:
@@ -71,25 +87,53 @@ def _set(strip: str, path: str) -> SafeString:
 
 
 def drawn(
-    name: str, shown: float, numeric: Numeric, label: str, sent: SafeString, off: bool = False, unit: bool = True
+    name: str,
+    shown: float,
+    numeric: Numeric,
+    label: str,
+    sent: SafeString,
+    off: bool = False,
+    unit: bool = True,
 ) -> SafeString:
     """A number that is typed, dragged along its scale, nudged by arrows and reset by double-click.
 
-    `sent` says what becomes of it: an attribute of its input. Written here and not as a template: a page of Flow
-    holds a thousand of them.
+    `sent` says what becomes of it: an attribute of its input. Written here and not as a template: a
+    page of Flow holds a thousand of them.
     """
     digits = 0 if numeric.step >= 1 else 1 if numeric.step >= 0.1 else 2
     fine = 2 if name.endswith("_ms") else digits
-    words = format_html('<span class="unit">{}</span>', numeric.unit) if unit and numeric.unit else ""
+    words = (
+        format_html('<span class="unit">{}</span>', numeric.unit) if unit and numeric.unit else ""
+    )
     return format_html(
-        _VALUE, " off" if off else "", numeric.low, numeric.high, numeric.step, numeric.default, fine, numeric.scale,
-        name, signed(shown, fine), label, " disabled" if off else "", sent, words,
-    )  # fmt: skip
+        _VALUE,
+        " off" if off else "",
+        numeric.low,
+        numeric.high,
+        numeric.step,
+        numeric.default,
+        fine,
+        numeric.scale,
+        name,
+        signed(shown, fine),
+        label,
+        " disabled" if off else "",
+        sent,
+        words,
+    )
 
 
 @register.inclusion_tag("shell/switch.html")
 def switch(
-    strip: str, path: str, on: bool, words: str, label: str, *, off: bool = False, kind: str = "", title: str = ""
+    strip: str,
+    path: str,
+    on: bool,
+    words: str,
+    label: str,
+    *,
+    off: bool = False,
+    kind: str = "",
+    title: str = "",
 ) -> dict[str, Any]:
     """A button that is on or off and sets a value of a strip; `kind` is added to its classes."""
     return {

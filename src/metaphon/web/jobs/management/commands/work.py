@@ -20,11 +20,15 @@ class Command(BaseCommand):
     help = "Run one worker until it is stopped."
 
     def add_arguments(self, parser: ArgumentParser) -> None:
-        parser.add_argument("--until-idle", action="store_true", help="stop when nothing waits (for tests)")
+        parser.add_argument(
+            "--until-idle", action="store_true", help="stop when nothing waits (for tests)"
+        )
 
     def handle(self, *args: Any, **options: Any) -> None:
         os.nice(_POLITE)  # live listening comes first on a machine of few cores
-        with suppress(OSError):  # where Linux weighs sessions and not processes, the session as well
+        with suppress(
+            OSError
+        ):  # where Linux weighs sessions and not processes, the session as well
             Path("/proc/self/autogroup").write_text(str(_POLITE))
         self.stdout.write("Worker ready for renders.")
         connector = app.connector.get_worker_connector()  # type: ignore[attr-defined]
@@ -51,6 +55,8 @@ async def _work(worker_app: App, wait: bool) -> None:
 async def _rescue(worker_app: App) -> None:
     """Put the jobs of dead workers back in the queue."""
     while True:
-        for job in await worker_app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_DEAD_AFTER_S):
+        for job in await worker_app.job_manager.get_stalled_jobs(
+            seconds_since_heartbeat=_DEAD_AFTER_S
+        ):
             await worker_app.job_manager.retry_job(job)
         await asyncio.sleep(_HEARTBEAT_S)

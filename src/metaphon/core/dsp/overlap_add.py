@@ -1,0 +1,39 @@
+"""Pieces of sound whose ends overlap, added up to a stream."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.dsp.block import Block
+
+
+class OverlapAdd:
+    """Adds up pieces that each reach over the beginning of those that follow.
+
+    Parameters
+    ----------
+    channels : int
+        How many channels the pieces have.
+    size : int
+        The length of a piece in frames, `step` or more.
+    step : int
+        How many frames apart the pieces begin.
+
+    Notes
+    -----
+    Source: Oppenheim & Schafer, section 8.7.3 (the overlap-add method).
+    """
+
+    def __init__(self, channels: int, size: int, step: int) -> None:
+        self._size = size
+        self._step = step
+        self._carry = np.zeros((channels, size - step), dtype=np.float32)
+
+    def add(self, pieces: NDArray[np.float32]) -> Block:
+        """Take (channels, pieces, size) and give (channels, pieces * step)."""
+        step, frames = self._step, pieces.shape[1] * self._step
+        out = np.zeros((len(pieces), frames + self._carry.shape[1]), dtype=np.float32)
+        out[:, : self._carry.shape[1]] = self._carry
+        for i in range(pieces.shape[1]):
+            out[:, i * step : i * step + self._size] += pieces[:, i]
+        self._carry = out[:, frames:].copy()
+        return out[:, :frames]
