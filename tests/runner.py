@@ -1,18 +1,25 @@
 """The test runner.
 
-Django's own, with a scratch storage, one plain closing line and --long for the slow tests.
+Django's own, on both cores, with a scratch storage, one plain closing line and --long for the slow
+tests. Those in the browser run one after another in one process, on a server that they share.
 """
 
+import multiprocessing
 import os
 import sys
 import tempfile
 import unittest
 from argparse import ArgumentParser
 from functools import wraps
+from pathlib import Path
 from typing import Any
 
-from django.test.runner import DiscoverRunner
+from django.conf import settings
+from django.db import connections
+from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
 from django.test.utils import override_settings
+
+_IN_BROWSER = "tests.browser."
 
 
 def long_test(function: Any) -> Any:
@@ -27,9 +34,41 @@ def long_test(function: Any) -> Any:
     return run
 
 
+def _begin(*args: Any) -> None:
+    """Start a process of tests, with a database and a storage of its own."""
+    _init_worker(*args)
+    process = multiprocessing.current_process()
+    process._config["daemon"] = False  # the engine has processes of its own # type: ignore
+    storage = Path(settings.MEDIA_ROOT) / process.name
+    storage.mkdir()
+    override_settings(MEDIA_ROOT=storage, FILE_UPLOAD_TEMP_DIR=storage).enable()
+
+
+class _OnBothCores(ParallelTestSuite):
+    init_worker = _begin
+
+    def __init__(self, subsuites: list[unittest.TestSuite], *args: Any, **options: Any) -> None:
+        def in_browser(suite: unittest.TestSuite) -> bool:
+            return any(test.id().startswith(_IN_BROWSER) for test in suite)
+
+        together = unittest.TestSuite(t for suite in subsuites if in_browser(suite) for t in suite)
+        apart = [suite for suite in subsuites if not in_browser(suite)]
+        super().__init__([together, *apart], *args, **options)
+
+    def run(self, result: unittest.TestResult) -> unittest.TestResult:
+        for connection in connections.all():
+            connection.close()
+            connection.close_pool()  # its threads do not live on in another process
+        return super().run(result)
+
+
 class Runner(DiscoverRunner):
-    def __init__(self, *args: Any, long: bool = False, **options: Any) -> None:
-        super().__init__(*args, **options)
+    parallel_test_suite = _OnBothCores
+
+    def __init__(
+        self, *args: Any, long: bool = False, parallel: int = 0, **options: Any
+    ) -> None:
+        super().__init__(*args, parallel=parallel or os.cpu_count() or 1, **options)
         self._closing = "0 passed, 1 failed"
         os.environ["METAPHON_LONG"] = "1" if long else "0"
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = (

@@ -1,0 +1,14 @@
+import js from "@eslint/js";
+import globals from "globals";
+
+export default [
+  js.configs.recommended,
+  {
+    languageOptions: { globals: { ...globals.browser, htmx: "readonly" } },
+    rules: { eqeqeq: ["error", "always", { null: "ignore" }], "prefer-const": "error", "no-var": "error" },
+  },
+  {
+    files: ["**/sink.js"],
+    languageOptions: { globals: globals.audioWorklet },
+  },
+];
