@@ -65,9 +65,7 @@ class _OnBothCores(ParallelTestSuite):
 class Runner(DiscoverRunner):
     parallel_test_suite = _OnBothCores
 
-    def __init__(
-        self, *args: Any, long: bool = False, parallel: int = 0, **options: Any
-    ) -> None:
+    def __init__(self, *args: Any, long: bool = False, parallel: int = 0, **options: Any) -> None:
         super().__init__(*args, parallel=parallel or os.cpu_count() or 1, **options)
         self._closing = "0 passed, 1 failed"
         os.environ["METAPHON_LONG"] = "1" if long else "0"

@@ -7,12 +7,15 @@ say() { printf '%s\n' "$*" >&2; }
 
 good_python() { python3 -c 'import ensurepip, venv, sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null; }
 
-missing_packages() { # the Debian packages that a purpose (command, run, test) still needs
+missing_packages() { # the Debian packages that a purpose (command, run, test, check) still needs
   good_python || echo python3 python3-venv
   [ -e /usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa ] || echo libmysofa1
   [ "$1" = command ] || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || echo postgresql
-  [ "$1" != test ] || [ -x /usr/bin/chromium ] || echo chromium
-  [ "$1" != test ] || ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || echo libatomic1
+  case $1 in test | check)
+    [ -x /usr/bin/chromium ] || echo chromium
+    ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || echo libatomic1 ;;
+  esac
+  [ "$1" != check ] || command -v npm >/dev/null || echo nodejs npm
 }
 
 install_packages() {
@@ -42,11 +45,22 @@ install_python() { # the virtual environment, from a locked list: run or test
   echo "$wanted" >"$stamp"
 }
 
-set_up() { # purpose: command, run or test
+install_node() { # the formatters and linters of styles and scripts, from a locked list
+  local stamp=$root/node_modules/.stamp wanted
+  wanted=$(sha256sum <"$root/package-lock.json")
+  [ "$(cat "$stamp" 2>/dev/null)" != "$wanted" ] || return 0
+  say "Installing formatters and linters"
+  (cd "$root" && npm ci --silent --ignore-scripts --no-audit --no-fund) >&2 ||
+    { say "Node packages could not be installed; is the package index reachable?"; exit 2; }
+  echo "$wanted" >"$stamp"
+}
+
+set_up() { # purpose: command, run, test or check
   mkdir -p "$root/.local"
   exec 9>"$root/.local/set_up.lock"; flock 9
   install_packages "$1"
-  if [ "$1" = test ]; then install_python test; elif [ ! -e "$venv/.stamp-test" ]; then install_python run; else install_python test; fi
+  if [ "$1" = test ] || [ "$1" = check ]; then install_python test; elif [ ! -e "$venv/.stamp-test" ]; then install_python run; else install_python test; fi
+  [ "$1" != check ] || install_node
   exec 9>&-
 }
 

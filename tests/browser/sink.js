@@ -4,7 +4,10 @@ async ([steps, seconds]) => {
   const rate = 48000;
   const context = new OfflineAudioContext(2, seconds * rate, rate);
   await context.audioWorklet.addModule("/static/listen/sink.js");
-  const sink = new AudioWorkletNode(context, "sink", { numberOfInputs: 0, outputChannelCount: [2] });
+  const sink = new AudioWorkletNode(context, "sink", {
+    numberOfInputs: 0,
+    outputChannelCount: [2],
+  });
   sink.connect(context.destination);
   const reports = [];
   sink.port.onmessage = ({ data }) => reports.push(data);
@@ -13,7 +16,9 @@ async ([steps, seconds]) => {
     if (!samples) return sink.port.postMessage(rest);
     const [first, slope, count, channels] = samples; // a straight line, the second channel upside down
     const data = new Float32Array(count * channels);
-    for (let i = 0; i < count; i++) for (let c = 0; c < channels; c++) data[i * channels + c] = (c ? -1 : 1) * (first + slope * i);
+    for (let i = 0; i < count; i++)
+      for (let c = 0; c < channels; c++)
+        data[i * channels + c] = (c ? -1 : 1) * (first + slope * i);
     sink.port.postMessage({ ...rest, channels, buffer: data.buffer, from: 0 }, [data.buffer]);
   };
   for (const { at, send: messages } of steps) {
@@ -22,9 +27,13 @@ async ([steps, seconds]) => {
       await wait(60); // so that they have arrived before it goes on
     };
     if (at === 0) await due();
-    else context.suspend(at).then(due).then(() => context.resume());
+    else
+      context
+        .suspend(at)
+        .then(due)
+        .then(() => context.resume());
   }
   const played = await context.startRendering();
   await wait(60);
   return { left: [...played.getChannelData(0)], right: [...played.getChannelData(1)], reports };
-}
+};

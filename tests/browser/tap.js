@@ -17,15 +17,18 @@ async () => {
       before += window.level() / 10;
       await wait(10);
     }
-    const input = [...document.querySelectorAll("input.number")].find((i) => i.getAttribute("aria-label") === label);
+    const input = [...document.querySelectorAll("input.number")].find(
+      (i) => i.getAttribute("aria-label") === label,
+    );
     input.focus();
     input.value = text;
     const began = performance.now();
     input.dispatchEvent(new KeyboardEvent("keydown", { key: "Enter", bubbles: true }));
     while (performance.now() - began < 5000) {
       await wait(3);
-      if (ratio < 1 ? window.level() < before * ratio : window.level() > before * ratio) return performance.now() - began;
+      if (ratio < 1 ? window.level() < before * ratio : window.level() > before * ratio)
+        return performance.now() - began;
     }
     return null;
   };
-}
+};

@@ -4,6 +4,8 @@ from pathlib import Path
 
 import environ
 
+from metaphon.web.shell.workspaces import WORKSPACES
+
 env = environ.Env()
 
 SECRET_KEY = env("METAPHON_SECRET_KEY")
@@ -36,14 +38,9 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "metaphon.web.mixes",
     "metaphon.web.shell",
-    "metaphon.web.intake",
-    "metaphon.web.flow",
-    "metaphon.web.findings",
-    "metaphon.web.field",
-    "metaphon.web.handover",
     "channels",
-    "metaphon.web.listen",
     "metaphon.web.jobs",
+    *(workspace.app for workspace in WORKSPACES),
 ]
 
 MIDDLEWARE = [

@@ -81,6 +81,16 @@ class Node:
         """How many letters of the name fit."""
         return int((self.width - 18 - 7 * len(self.detail) - (16 if self.trouble else 0)) / 6.3)
 
+    @property
+    def said(self) -> str:
+        """What the box is, in words."""
+        states = {
+            "muted": self.strip is not None and self.strip.muted,
+            "at rest": self.strip is not None and self.strip.resting,
+            "phase trouble": self.trouble,
+        }
+        return ", ".join([self.name, self.kind, *(words for words, so in states.items() if so)])
+
 
 @dataclass
 class Ribbon:

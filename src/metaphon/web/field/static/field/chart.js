@@ -3,7 +3,21 @@
 import { player } from "../listen/player.js";
 import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
 import { send, tryOut } from "../shell/edit.js";
-import { degrees, field, find, hold, levelOf, make, mayEdit, moves, now, placeOf, radians, vector, wrap } from "./state.js";
+import {
+  degrees,
+  field,
+  find,
+  hold,
+  levelOf,
+  make,
+  mayEdit,
+  moves,
+  now,
+  placeOf,
+  radians,
+  vector,
+  wrap,
+} from "./state.js";
 
 const BODY = 6.2;
 
@@ -20,10 +34,15 @@ function fromChart(x, y) {
   const outside = (u / 4) ** 2 * 2 + (v / 2) ** 2 * 2; // beyond the edge: to the nearest point on it
   if (outside > 0.999) [u, v] = [u / Math.sqrt(outside / 0.999), v / Math.sqrt(outside / 0.999)];
   const z = Math.sqrt(1 - (u / 4) ** 2 - (v / 2) ** 2);
-  return [degrees(2 * Math.atan2(z * u, 2 * (2 * z * z - 1))), degrees(Math.asin(Math.max(-1, Math.min(1, z * v))))];
+  return [
+    degrees(2 * Math.atan2(z * u, 2 * (2 * z * z - 1))),
+    degrees(Math.asin(Math.max(-1, Math.min(1, z * v)))),
+  ];
 }
 const atPointer = (event) => {
-  const point = new DOMPoint(event.clientX, event.clientY).matrixTransform(find("#field-chart").getScreenCTM().inverse());
+  const point = new DOMPoint(event.clientX, event.clientY).matrixTransform(
+    find("#field-chart").getScreenCTM().inverse(),
+  );
   return fromChart(point.x, point.y);
 };
 
@@ -36,20 +55,51 @@ export function build() {
     ...shown.map((object) => {
       const title = make("title", {});
       title.textContent = `${object.name}${moves(object) ? ", moves by automation" : ""}${object.locked ? ", locked" : ""}`;
-      const number = make("text", { class: "number", "text-anchor": "middle", y: many ? 2.2 : 3.4 });
+      const number = make("text", {
+        class: "number",
+        "text-anchor": "middle",
+        y: many ? 2.2 : 3.4,
+      });
       number.textContent = object.number;
       const label = make("text", { class: "label" });
       object.tag = { label, at: [0, 0], name: object.name, number: object.number };
-      object.mark = make("g", { class: "object", tabindex: 0, role: "button", "aria-label": named(object), "data-id": object.id },
-        make("ellipse", { class: "spread" }), make("circle", { class: "level", r: 0 }), make("circle", { class: "body", r: many ? 4.2 : BODY }), number, label, title);
+      object.mark = make(
+        "g",
+        {
+          class: "object",
+          tabindex: 0,
+          role: "button",
+          "aria-label": named(object),
+          "data-id": object.id,
+        },
+        make("ellipse", { class: "spread" }),
+        make("circle", { class: "level", r: 0 }),
+        make("circle", { class: "body", r: many ? 4.2 : BODY }),
+        number,
+        label,
+        title,
+      );
       object.mark.classList.toggle("small", many);
-      if (object.locked) object.mark.append(make("path", { class: "lock", d: "M-2.2 -9.5H2.2V-6.8H-2.2ZM-1.3 -9.5V-10.6A1.3 1.3 0 0 1 1.3 -10.6V-9.5" }));
+      if (object.locked)
+        object.mark.append(
+          make("path", {
+            class: "lock",
+            d: "M-2.2 -9.5H2.2V-6.8H-2.2ZM-1.3 -9.5V-10.6A1.3 1.3 0 0 1 1.3 -10.6V-9.5",
+          }),
+        );
       return object.mark;
     }),
   );
   find(".paths").replaceChildren(...shown.filter(moves).map(drawPath));
   for (const view of ["#field-plan", "#field-side"]) {
-    find(`${view} .marks`).replaceChildren(...shown.map((object) => ((object[view] = make("circle", { r: many ? 3 : 4.5, "data-id": object.id })), object[view])));
+    find(`${view} .marks`).replaceChildren(
+      ...shown.map(
+        (object) => (
+          (object[view] = make("circle", { r: many ? 3 : 4.5, "data-id": object.id })),
+          object[view]
+        ),
+      ),
+    );
   }
   drawBeds();
   printed = null;
@@ -59,7 +109,15 @@ export function build() {
 function drawBeds() {
   const inBeds = field.objects.filter((object) => object.mode === "bed");
   find(".beds").replaceChildren(
-    ...Object.entries(field.beds).flatMap(([layout, places]) => places.map(([x, y]) => make("path", { d: "M0 -6.5L6.5 0L0 6.5L-6.5 0Z", transform: `translate(${x} ${y})`, "data-layout": layout }))),
+    ...Object.entries(field.beds).flatMap(([layout, places]) =>
+      places.map(([x, y]) =>
+        make("path", {
+          d: "M0 -6.5L6.5 0L0 6.5L-6.5 0Z",
+          transform: `translate(${x} ${y})`,
+          "data-layout": layout,
+        }),
+      ),
+    ),
     words(-212, 104, "start", inBeds.length ? `◇ beds: ${listed(inBeds)}` : ""),
   );
   const scenes = field.objects.filter((object) => object.mode === "scene");
@@ -68,7 +126,11 @@ function drawBeds() {
     words(212, 104, "end", scenes.length ? `scene: ${listed(scenes)}` : ""),
   );
 }
-const listed = (sources) => sources.slice(0, 3).map((one) => one.name).join(", ") + (sources.length > 3 ? ` and ${sources.length - 3} more` : "");
+const listed = (sources) =>
+  sources
+    .slice(0, 3)
+    .map((one) => one.name)
+    .join(", ") + (sources.length > 3 ? ` and ${sources.length - 3} more` : "");
 function words(x, y, anchor, text) {
   const element = make("text", { x, y, "text-anchor": anchor });
   element.textContent = text;
@@ -103,7 +165,9 @@ export function show() {
     spread.setAttribute("rx", Math.min((object.width_deg / 180) * 100, 200));
     spread.setAttribute("ry", Math.min((object.height_deg / 180) * 100, 100));
     const level = levelOf(object);
-    object.mark.querySelector(".level").setAttribute("r", level === undefined ? 0 : BODY + Math.max(0, (level + 60) / 60) * 9);
+    object.mark
+      .querySelector(".level")
+      .setAttribute("r", level === undefined ? 0 : BODY + Math.max(0, (level + 60) / 60) * 9);
     const away = Math.min(distance, 1.2);
     const [toRight, front, up] = vector(azimuth, elevation).map((part) => part * away);
     object["#field-plan"].setAttribute("cx", 90 * toRight);
@@ -114,12 +178,20 @@ export function show() {
   if (!find("#field-chart").hasAttribute("hidden")) showNames();
   const energy = player.playing && player.current?.readings.energy;
   find(".energy").toggleAttribute("hidden", !energy);
-  if (energy) find(".energy").setAttribute("transform", `translate(${energy.x * 100} ${-energy.y * 100})`);
+  if (energy)
+    find(".energy").setAttribute("transform", `translate(${energy.x * 100} ${-energy.y * 100})`);
 }
 
 function showNames() {
-  printed ??= boxes(find("#field-chart").querySelectorAll(".loudspeakers text, .margins text:not([transform])"));
-  setNames(field.objects.filter((object) => object.mark && !object.mark.classList.contains("nameless")).map((object) => object.tag), printed);
+  printed ??= boxes(
+    find("#field-chart").querySelectorAll(".loudspeakers text, .margins text:not([transform])"),
+  );
+  setNames(
+    field.objects
+      .filter((object) => object.mark && !object.mark.classList.contains("nameless"))
+      .map((object) => object.tag),
+    printed,
+  );
 }
 
 export function mark(wanted) {
@@ -135,19 +207,39 @@ export function mark(wanted) {
     object.mark?.setAttribute("aria-pressed", String(chosen));
     if (chosen && object.mark) object.mark.parentNode.append(object.mark); // on top
   }
-  find("#field-chart").querySelectorAll(".paths path").forEach((path) => path.classList.toggle("chosen", field.picked.has(path.dataset.id)));
-  const layouts = new Set(field.objects.filter((object) => field.picked.has(object.id) && object.mode === "bed").map((object) => object.layout));
-  find(".beds").querySelectorAll("path").forEach((path) => path.classList.toggle("chosen", layouts.has(path.dataset.layout)));
-  find(".scenes").classList.toggle("chosen", field.objects.some((object) => object.mode === "scene" && field.picked.has(object.id)));
+  find("#field-chart")
+    .querySelectorAll(".paths path")
+    .forEach((path) => path.classList.toggle("chosen", field.picked.has(path.dataset.id)));
+  const layouts = new Set(
+    field.objects
+      .filter((object) => field.picked.has(object.id) && object.mode === "bed")
+      .map((object) => object.layout),
+  );
+  find(".beds")
+    .querySelectorAll("path")
+    .forEach((path) => path.classList.toggle("chosen", layouts.has(path.dataset.layout)));
+  find(".scenes").classList.toggle(
+    "chosen",
+    field.objects.some((object) => object.mode === "scene" && field.picked.has(object.id)),
+  );
 }
 
 // Places are heard while they are dragged, and sent as one edit: the same command both times.
-const moving = (places) => ({ kind: "move", places: Object.fromEntries([...places].map(([id, [a, e]]) => [id, [Math.round(a * 10) / 10, Math.round(e * 10) / 10]])) });
+const moving = (places) => ({
+  kind: "move",
+  places: Object.fromEntries(
+    [...places].map(([id, [a, e]]) => [id, [Math.round(a * 10) / 10, Math.round(e * 10) / 10]]),
+  ),
+});
 export const trial = (places) => tryOut(moving(places), "places");
 export const keepPlaces = (places) => send(moving(places), field.board, "places");
-export const movable = () => field.objects.filter((object) => field.picked.has(object.id) && object.mark && !moves(object) && !object.locked);
+export const movable = () =>
+  field.objects.filter(
+    (object) => field.picked.has(object.id) && object.mark && !moves(object) && !object.locked,
+  );
 export const pressed = (name) => find(`[data-${name}]`)?.getAttribute("aria-pressed") === "true";
-export const flip = (name) => find(`[data-${name}]`)?.setAttribute("aria-pressed", String(!pressed(name)));
+export const flip = (name) =>
+  find(`[data-${name}]`)?.setAttribute("aria-pressed", String(!pressed(name)));
 
 export function dragging(choose, redraw) {
   document.addEventListener("pointerdown", (event) => {
@@ -165,17 +257,30 @@ export function dragging(choose, redraw) {
     const held = how === "move" ? movable() : [main];
     if (!held.length || (how === "move" && moves(main))) return;
     const from = new Map(held.map((object) => [object.id, placeOf(object)]));
-    field.drag = { how, main, from, path: [], places: new Map(), start: [event.clientX, event.clientY] };
+    field.drag = {
+      how,
+      main,
+      from,
+      path: [],
+      places: new Map(),
+      start: [event.clientX, event.clientY],
+    };
     find("#field-chart").setPointerCapture(event.pointerId);
   });
   document.addEventListener("pointermove", (event) => {
     const { drag } = field;
     if (!drag) return;
-    if (!drag.places.size && Math.hypot(event.clientX - drag.start[0], event.clientY - drag.start[1]) < 4) return;
+    if (
+      !drag.places.size &&
+      Math.hypot(event.clientX - drag.start[0], event.clientY - drag.start[1]) < 4
+    )
+      return;
     const [azimuth, elevation] = atPointer(event);
     const [a0, e0] = drag.from.get(drag.main.id);
     // an arrangement turns as one; heights move together and stop at the poles
-    if (drag.how === "move") for (const [id, [a, e]] of drag.from) drag.places.set(id, [wrap(a + azimuth - a0), hold(e + elevation - e0)]);
+    if (drag.how === "move")
+      for (const [id, [a, e]] of drag.from)
+        drag.places.set(id, [wrap(a + azimuth - a0), hold(e + elevation - e0)]);
     else drag.places.set(drag.main.id, [azimuth, elevation]);
     if (drag.how === "draw") drag.path.push([azimuth, elevation]);
     redraw();
@@ -188,7 +293,9 @@ export function dragging(choose, redraw) {
     field.drag = null;
     if (!drag.places.size) return;
     if (drag.how === "move") {
-      for (const object of field.objects) if (drag.from.has(object.id)) [object.azimuth_deg, object.elevation_deg] = drag.places.get(object.id);
+      for (const object of field.objects)
+        if (drag.from.has(object.id))
+          [object.azimuth_deg, object.elevation_deg] = drag.places.get(object.id);
       keepPlaces(drag.places);
       return;
     }
@@ -206,7 +313,14 @@ function hearPath({ how, main, path, places }) {
   const at = points.at(-1)?.[0];
   if (points.length < 2) return;
   const place = places.get(main.id);
-  tryOut({ kind: "record_path", strip: main.id, points: how === "draw" ? points : [...points, [at + STAYS_S, ...place]] }, "path");
+  tryOut(
+    {
+      kind: "record_path",
+      strip: main.id,
+      points: how === "draw" ? points : [...points, [at + STAYS_S, ...place]],
+    },
+    "path",
+  );
 }
 
 // While it plays and Record is on, where the hand holds a source is kept as often as it is drawn.
@@ -215,7 +329,8 @@ export function take() {
   if (drag?.how !== "record") return;
   const place = drag.places.get(drag.main.id);
   const at = Math.round(now() * 1000) / 1000;
-  if (place && at > (drag.path.at(-1)?.[0] ?? -1)) drag.path.push([at, ...place.map((angle) => Math.round(angle * 100) / 100)]);
+  if (place && at > (drag.path.at(-1)?.[0] ?? -1))
+    drag.path.push([at, ...place.map((angle) => Math.round(angle * 100) / 100)]);
 }
 
 // A drawn path at an even speed, from the playhead on, or over the loop.
@@ -223,13 +338,24 @@ function timed(path) {
   const { loop } = player.state;
   const begins = loop ? loop[0] / player.rate : now();
   const typed = parseFloat(find("[data-draw-for]").value.replace(",", "."));
-  const lasts = loop ? (loop[1] - loop[0]) / player.rate : Number.isFinite(typed) && typed > 0 ? typed : 4;
+  const lasts = loop
+    ? (loop[1] - loop[0]) / player.rate
+    : Number.isFinite(typed) && typed > 0
+      ? typed
+      : 4;
   const lengths = [0];
   for (let i = 1; i < path.length; i++) {
     const [one, other] = [vector(...path[i - 1]), vector(...path[i])];
-    lengths.push(lengths[i - 1] + Math.max(Math.hypot(...one.map((part, k) => part - other[k])), 1e-6));
+    lengths.push(
+      lengths[i - 1] + Math.max(Math.hypot(...one.map((part, k) => part - other[k])), 1e-6),
+    );
   }
   const whole = lengths.at(-1) || 1;
-  return path.map(([a, e], i) => [Math.round((begins + (lasts * lengths[i]) / whole) * 1000 + i * 0.001) / 1000, Math.round(a * 100) / 100, Math.round(e * 100) / 100])
+  return path
+    .map(([a, e], i) => [
+      Math.round((begins + (lasts * lengths[i]) / whole) * 1000 + i * 0.001) / 1000,
+      Math.round(a * 100) / 100,
+      Math.round(e * 100) / 100,
+    ])
     .filter(([t], i, all) => i === 0 || t > all[i - 1][0]);
 }

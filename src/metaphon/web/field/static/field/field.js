@@ -26,7 +26,10 @@ function begin() {
   field.objects = JSON.parse(list.dataset.objects);
   field.beds = JSON.parse(list.dataset.beds);
   const known = new Set([...list.querySelectorAll("tr[data-id]")].map((row) => row.dataset.id));
-  for (const object of field.objects) object.cells = moves(object) ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)] : [];
+  for (const object of field.objects)
+    object.cells = moves(object)
+      ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)]
+      : [];
   for (const id of field.picked) if (!known.has(id)) field.picked.delete(id);
   build();
   showView();
@@ -44,7 +47,9 @@ function redraw() {
 // Where a source that moves is now, in the list.
 function inFigures(object) {
   const [azimuth, elevation] = placeOf(object);
-  [wrap(azimuth), elevation].forEach((angle, i) => (object.cells[i].textContent = angle.toFixed(1).replace("-", "−")));
+  [wrap(azimuth), elevation].forEach(
+    (angle, i) => (object.cells[i].textContent = angle.toFixed(1).replace("-", "−")),
+  );
 }
 
 function pick() {
@@ -53,19 +58,30 @@ function pick() {
   mark(wanted);
   for (const row of field.list.querySelectorAll("tr[data-id]")) {
     row.classList.toggle("chosen", field.picked.has(row.dataset.id));
-    row.hidden = Boolean(wanted) && !row.querySelector(".name").textContent.toLowerCase().includes(wanted);
+    row.hidden =
+      Boolean(wanted) && !row.querySelector(".name").textContent.toLowerCase().includes(wanted);
   }
   // the panel is of the one that was chosen last
   const one = [...field.picked].at(-1) ?? null;
   const key = `${one} ${document.getElementById("history").dataset.revision} ${location.pathname}`;
   if (one !== null && (shownFor?.key !== key || shownFor.board !== field.board)) {
-    htmx.ajax("GET", addressOf(one), { source: "#field-one", target: "#field-one", swap: "innerHTML" });
+    htmx.ajax("GET", addressOf(one), {
+      source: "#field-one",
+      target: "#field-one",
+      swap: "innerHTML",
+    });
     const parameter = shownFor?.one === one ? parameterShown() : "";
-    htmx.ajax("GET", `${addressOf(one)}/lanes?parameter=${encodeURIComponent(parameter)}`, { source: "#field-lanes", target: "#field-lanes", swap: "innerHTML" });
+    htmx.ajax("GET", `${addressOf(one)}/lanes?parameter=${encodeURIComponent(parameter)}`, {
+      source: "#field-lanes",
+      target: "#field-lanes",
+      swap: "innerHTML",
+    });
   }
   shownFor = { one, key, board: field.board };
   const counted = field.list.querySelectorAll("tr[data-id]").length;
-  find(".picked-count").textContent = field.picked.size ? `${field.picked.size} chosen` : `${counted} placed`;
+  find(".picked-count").textContent = field.picked.size
+    ? `${field.picked.size} chosen`
+    : `${counted} placed`;
   redraw();
 }
 
@@ -94,13 +110,21 @@ const all = () => {
 function showView() {
   find("#field-chart").toggleAttribute("hidden", view !== "chart");
   find("#field-space").toggleAttribute("hidden", view !== "space");
-  field.board.querySelectorAll("[data-view-as]").forEach((button) => button.setAttribute("aria-pressed", String(button.dataset.viewAs === view)));
+  field.board
+    .querySelectorAll("[data-view-as]")
+    .forEach((button) =>
+      button.setAttribute("aria-pressed", String(button.dataset.viewAs === view)),
+    );
 }
 function showPart() {
   const panel = find("#field-one");
   if (!panel.querySelector(`[data-shows=${part}]`)) return;
-  panel.querySelectorAll("[data-shows]").forEach((box) => (box.hidden = box.dataset.shows !== part));
-  panel.querySelectorAll("[data-part]").forEach((tab) => tab.setAttribute("aria-selected", String(tab.dataset.part === part)));
+  panel
+    .querySelectorAll("[data-shows]")
+    .forEach((box) => (box.hidden = box.dataset.shows !== part));
+  panel
+    .querySelectorAll("[data-part]")
+    .forEach((tab) => tab.setAttribute("aria-selected", String(tab.dataset.part === part)));
   standIns();
 }
 
@@ -120,7 +144,14 @@ function standIn(button) {
 }
 function standIns() {
   const hearing = player.state?.hearings?.[player.side] ?? {};
-  document.querySelectorAll("[data-stand-in]").forEach((button) => button.setAttribute("aria-pressed", String(hearing.stand_in === button.dataset.standIn && hearing.strip === button.dataset.of)));
+  document
+    .querySelectorAll("[data-stand-in]")
+    .forEach((button) =>
+      button.setAttribute(
+        "aria-pressed",
+        String(hearing.stand_in === button.dataset.standIn && hearing.strip === button.dataset.of),
+      ),
+    );
 }
 
 dragging(choose, redraw);
@@ -128,27 +159,43 @@ turning(choose);
 editingLanes();
 
 let pending = null;
-document.addEventListener("keydown", (event) => {
-  const mark = field.board && event.target.closest?.("#field-chart .object");
-  if (!mark) return;
-  const step = event.shiftKey ? 5 : 1;
-  const [da, de] = { ArrowLeft: [step, 0], ArrowRight: [-step, 0], ArrowUp: [0, step], ArrowDown: [0, -step] }[event.key] ?? [0, 0];
-  const id = mark.dataset.id;
-  if (event.key === "Enter" || event.key === " ") choose(id, true);
-  else if (event.key === "Escape") choose(null);
-  else if (da || de) {
-    if (!field.picked.has(id)) choose(id, false);
-    if (!mayEdit()) return;
-    const places = new Map(movable().map((object) => [object.id, [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)]]));
-    for (const object of field.objects) if (places.has(object.id)) [object.azimuth_deg, object.elevation_deg] = places.get(object.id);
-    redraw();
-    trial(places);
-    clearTimeout(pending);
-    if (places.size) pending = setTimeout(() => keepPlaces(places), 350);
-  } else return;
-  event.preventDefault();
-  event.stopPropagation();
-}, true);
+document.addEventListener(
+  "keydown",
+  (event) => {
+    const mark = field.board && event.target.closest?.("#field-chart .object");
+    if (!mark) return;
+    const step = event.shiftKey ? 5 : 1;
+    const [da, de] = {
+      ArrowLeft: [step, 0],
+      ArrowRight: [-step, 0],
+      ArrowUp: [0, step],
+      ArrowDown: [0, -step],
+    }[event.key] ?? [0, 0];
+    const id = mark.dataset.id;
+    if (event.key === "Enter" || event.key === " ") choose(id, true);
+    else if (event.key === "Escape") choose(null);
+    else if (da || de) {
+      if (!field.picked.has(id)) choose(id, false);
+      if (!mayEdit()) return;
+      const places = new Map(
+        movable().map((object) => [
+          object.id,
+          [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)],
+        ]),
+      );
+      for (const object of field.objects)
+        if (places.has(object.id))
+          [object.azimuth_deg, object.elevation_deg] = places.get(object.id);
+      redraw();
+      trial(places);
+      clearTimeout(pending);
+      if (places.size) pending = setTimeout(() => keepPlaces(places), 350);
+    } else return;
+    event.preventDefault();
+    event.stopPropagation();
+  },
+  true,
+);
 document.addEventListener("focusin", (event) => {
   const mark = field.board && event.target.closest?.("#field-chart .object");
   if (mark && !field.picked.size) choose(mark.dataset.id, false);
@@ -179,7 +226,8 @@ document.addEventListener("change", (event) => {
   if (event.target.matches?.("[data-submit]")) event.target.form.requestSubmit();
   if (event.target.id === "field-group" && event.target.value) {
     field.picked.clear();
-    for (const object of field.objects) if (object.group === event.target.value) field.picked.add(object.id);
+    for (const object of field.objects)
+      if (object.group === event.target.value) field.picked.add(object.id);
     pick();
   }
 });
@@ -200,7 +248,13 @@ document.addEventListener("submit", (event) => {
   if (form.matches("[data-convert]")) {
     const { to, reference } = form.elements;
     const strips = several(["object"]);
-    return send(to.value === "back" ? { kind: "use_kept_form", strips } : { kind: "convert", strips, to: to.value, reference: reference.value }, form, "convert");
+    return send(
+      to.value === "back"
+        ? { kind: "use_kept_form", strips }
+        : { kind: "convert", strips, to: to.value, reference: reference.value },
+      form,
+      "convert",
+    );
   }
   const { how, by } = form.elements;
   const { amount, whole } = how.selectedOptions[0].dataset;
@@ -214,7 +268,14 @@ document.addEventListener("htmx:afterSettle", () => {
   beginLane();
 });
 document.addEventListener("keydown", (event) => {
-  if (!field.board || event.ctrlKey || event.metaKey || event.altKey || event.target.matches?.("input, select, textarea")) return;
+  if (
+    !field.board ||
+    event.ctrlKey ||
+    event.metaKey ||
+    event.altKey ||
+    event.target.matches?.("input, select, textarea")
+  )
+    return;
   if (event.key === "r") flip("record");
   else if (event.key === "d") flip("draw");
   else if (event.key === "a") all();

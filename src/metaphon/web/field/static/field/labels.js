@@ -1,8 +1,15 @@
 // Names beside the sources, on the chart and in the perspective, where they hide nothing that matters.
 
-const SIDES = [ // where a name may stand: shift from the source, and which end of it is there
-  [9, 2, "start"], [-9, 2, "end"], [0, 13.5, "middle"], [0, -9, "middle"],
-  [7, 8, "start"], [7, -5, "start"], [-7, 8, "end"], [-7, -5, "end"],
+const SIDES = [
+  // where a name may stand: shift from the source, and which end of it is there
+  [9, 2, "start"],
+  [-9, 2, "end"],
+  [0, 13.5, "middle"],
+  [0, -9, "middle"],
+  [7, 8, "start"],
+  [7, -5, "start"],
+  [-7, 8, "end"],
+  [-7, -5, "end"],
 ];
 const HEIGHT = 6;
 const HALF = 6.5; // of a source's body
@@ -19,7 +26,9 @@ export function boxes(elements) {
   });
 }
 
-const overlap = (a, b) => Math.max(0, Math.min(a[2], b[2]) - Math.max(a[0], b[0])) * Math.max(0, Math.min(a[3], b[3]) - Math.max(a[1], b[1]));
+const overlap = (a, b) =>
+  Math.max(0, Math.min(a[2], b[2]) - Math.max(a[0], b[0])) *
+  Math.max(0, Math.min(a[3], b[3]) - Math.max(a[1], b[1]));
 const body = ({ at: [x, y] }) => [x - HALF, y - HALF, x + HALF, y + HALF];
 
 function boxOf([x, y], [dx, dy, anchor], width) {
@@ -33,16 +42,26 @@ export function setNames(sources, printed) {
   const taken = [];
   for (const one of sources) {
     const others = sources.filter((other) => other !== one);
-    const hidden = others.some(({ at: [x, y] }) => Math.hypot(x - one.at[0], y - one.at[1]) < HIDING);
+    const hidden = others.some(
+      ({ at: [x, y] }) => Math.hypot(x - one.at[0], y - one.at[1]) < HIDING,
+    );
     const words = hidden ? `${one.number} ${one.name}` : one.name;
     if (one.label.textContent !== words) one.label.textContent = words;
-    if (one.words !== words || !one.width) [one.words, one.width] = [words, one.label.getComputedTextLength()];
+    if (one.words !== words || !one.width)
+      [one.words, one.width] = [words, one.label.getComputedTextLength()];
     const bodies = others.map(body);
     const costs = SIDES.map((side, i) => {
       const box = boxOf(one.at, side, one.width);
       const area = one.width * HEIGHT;
       const over = (boxes) => boxes.reduce((sum, other) => sum + overlap(box, other), 0) / area;
-      return 3 * over(bodies) + 4 * over(taken) + over(printed) + 4 * (1 - over([EDGE])) + (i === one.side ? 0 : 0.08) + 0.02 * i;
+      return (
+        3 * over(bodies) +
+        4 * over(taken) +
+        over(printed) +
+        4 * (1 - over([EDGE])) +
+        (i === one.side ? 0 : 0.08) +
+        0.02 * i
+      );
     });
     one.side = costs.indexOf(Math.min(...costs));
     const [dx, dy, anchor] = SIDES[one.side] ?? SIDES[0];

@@ -36,20 +36,31 @@ const gain = () => lane.low === -120;
 // gains give their length to the range that is used
 const yOf = (value) => {
   const [low, high] = ends();
-  const part = gain() ? (value <= -60 ? 0 : (value + 60) / (high + 60)) : (value - low) / (high - low);
+  const part = gain()
+    ? value <= -60
+      ? 0
+      : (value + 60) / (high + 60)
+    : (value - low) / (high - low);
   return TALL - 8 - part * (TALL - 16);
 };
 const at = (event) => {
   const box = svg().getBoundingClientRect();
   const [low, high] = ends();
-  const seconds = Math.max(0, Math.min(lane.length_s, ((event.clientX - box.left - LEFT) / (wide() - LEFT - 8)) * lane.length_s));
+  const seconds = Math.max(
+    0,
+    Math.min(
+      lane.length_s,
+      ((event.clientX - box.left - LEFT) / (wide() - LEFT - 8)) * lane.length_s,
+    ),
+  );
   const part = Math.max(0, Math.min(1, (TALL - 8 - (event.clientY - box.top)) / (TALL - 16)));
   const value = gain() ? (part <= 0 ? low : -60 + part * (high + 60)) : low + part * (high - low);
   return [Math.round(seconds * 1000) / 1000, value];
 };
 const digits = () => (ends()[1] - ends()[0] > 20 ? 1 : 3);
 const said = (value) => value.toFixed(digits()).replace("-", "\u2212");
-const near = (from, to) => (lane.turns ? from + ((((to - from + 180) % 360) + 360) % 360) - 180 : to);
+const near = (from, to) =>
+  lane.turns ? from + ((((to - from + 180) % 360) + 360) % 360) - 180 : to;
 
 export function drawLane() {
   const area = svg();
@@ -58,17 +69,42 @@ export function drawLane() {
   const marks = gain() ? [-60, -40, -20, 0, 12] : [low, (low + high) / 2, high];
   const parts = [];
   for (const mark of marks) {
-    parts.push(make("path", { class: "rule", d: `M${LEFT} ${yOf(mark)}H${wide() - 8}` }), text(LEFT - 6, yOf(mark) + 4, said(mark).replace(/\.0+$/, ""), "end"));
+    parts.push(
+      make("path", { class: "rule", d: `M${LEFT} ${yOf(mark)}H${wide() - 8}` }),
+      text(LEFT - 6, yOf(mark) + 4, said(mark).replace(/\.0+$/, ""), "end"),
+    );
   }
-  const step = [1, 2, 5, 10, 20, 30, 60, 120, 300, 600].find((s) => (s / lane.length_s) * wide() > 60) ?? 1800;
-  for (let t = step; t < lane.length_s; t += step) parts.push(make("path", { class: "rule", d: `M${xOf(t)} ${TALL - 8}v4` }), text(xOf(t), TALL + 8, `${t} s`, "middle"));
+  const step =
+    [1, 2, 5, 10, 20, 30, 60, 120, 300, 600].find((s) => (s / lane.length_s) * wide() > 60) ?? 1800;
+  for (let t = step; t < lane.length_s; t += step)
+    parts.push(
+      make("path", { class: "rule", d: `M${xOf(t)} ${TALL - 8}v4` }),
+      text(xOf(t), TALL + 8, `${t} s`, "middle"),
+    );
   const { points } = lane;
   if (!points.length) {
-    parts.push(make("path", { class: "line still", d: `M${LEFT} ${yOf(lane.still)}H${wide() - 8}` }), text(wide() / 2, yOf(lane.still) - 6, mayEdit() ? "does not move; press to add a breakpoint" : "does not move", "middle"));
+    parts.push(
+      make("path", { class: "line still", d: `M${LEFT} ${yOf(lane.still)}H${wide() - 8}` }),
+      text(
+        wide() / 2,
+        yOf(lane.still) - 6,
+        mayEdit() ? "does not move; press to add a breakpoint" : "does not move",
+        "middle",
+      ),
+    );
   } else {
     parts.push(make("path", { class: "line", d: curvePath() }));
     points.forEach(([t, value, curve], i) => {
-      const dot = make("path", { class: `point ${curve}${i === chosen ? " chosen" : ""}`, d: { linear: "M0 -4.5L4.5 0L0 4.5L-4.5 0Z", hold: "M-4 -4H4V4H-4Z", smooth: "M-4.5 0A4.5 4.5 0 1 1 4.5 0A4.5 4.5 0 1 1 -4.5 0Z" }[curve], transform: `translate(${xOf(t)} ${yOf(value)})`, "data-point": i });
+      const dot = make("path", {
+        class: `point ${curve}${i === chosen ? " chosen" : ""}`,
+        d: {
+          linear: "M0 -4.5L4.5 0L0 4.5L-4.5 0Z",
+          hold: "M-4 -4H4V4H-4Z",
+          smooth: "M-4.5 0A4.5 4.5 0 1 1 4.5 0A4.5 4.5 0 1 1 -4.5 0Z",
+        }[curve],
+        transform: `translate(${xOf(t)} ${yOf(value)})`,
+        "data-point": i,
+      });
       parts.push(dot);
     });
   }
@@ -78,10 +114,12 @@ export function drawLane() {
   const point = points[chosen];
   const told = find(".at-point");
   if (told) told.textContent = point ? `${point[0].toFixed(2)} s  ${said(point[1])}` : "";
-  find(".lane-tools").querySelectorAll("[data-curve]").forEach((button) => {
-    button.disabled = !point;
-    button.setAttribute("aria-pressed", String(point?.[2] === button.dataset.curve));
-  });
+  find(".lane-tools")
+    .querySelectorAll("[data-curve]")
+    .forEach((button) => {
+      button.disabled = !point;
+      button.setAttribute("aria-pressed", String(point?.[2] === button.dataset.curve));
+    });
 }
 
 function curvePath() {
@@ -97,7 +135,7 @@ function curvePath() {
     const aim = near(v0, v1);
     for (let k = 1; k <= 16; k++) {
       const part = curve === "smooth" ? (k / 16) ** 2 * (3 - (2 * k) / 16) : k / 16;
-      let value = v0 + (aim - v0) * part;
+      const value = v0 + (aim - v0) * part;
       const wrapped = lane.turns ? ((((value + 180) % 360) + 360) % 360) - 180 : value;
       const jumps = lane.turns && k > 1 && Math.abs(wrapped - last) > 180;
       path += `${jumps ? "M" : "L"}${xOf(t0 + ((t1 - t0) * k) / 16)} ${yOf(wrapped)}`;
@@ -123,7 +161,8 @@ export function playhead() {
 // A change of the lane as a command: `place` is where the breakpoint was among those that are kept, null for a new one.
 const about = (more) => ({ strip: lane.strip, path: lane.path, ...more });
 const rounded = (value) => Math.round(value * 1e4) / 1e4;
-const setPoint = (place, [t, value, curve]) => about({ kind: "set_breakpoint", place, t_s: t, value: rounded(value), curve });
+const setPoint = (place, [t, value, curve]) =>
+  about({ kind: "set_breakpoint", place, t_s: t, value: rounded(value), curve });
 const keepEdit = (command) => {
   waiting += 1;
   send(command, field.board, "lane").finally(() => (waiting -= 1));
@@ -182,7 +221,12 @@ export function editingLanes() {
     if (drag.stroke) {
       if (t > drag.stroke.at(-1)[0]) drag.stroke.push([t, value, "linear"]);
       drawLane();
-      svg().append(make("path", { class: "line stroke", d: drag.stroke.map(([s, v], i) => `${i ? "L" : "M"}${xOf(s)} ${yOf(v)}`).join("") }));
+      svg().append(
+        make("path", {
+          class: "line stroke",
+          d: drag.stroke.map(([s, v], i) => `${i ? "L" : "M"}${xOf(s)} ${yOf(v)}`).join(""),
+        }),
+      );
       return;
     }
     [drag.point[0], drag.point[1]] = [t, value];
@@ -196,56 +240,90 @@ export function editingLanes() {
       drag = null;
       if (!done) return;
       if (done.stroke) {
-        const points = done.stroke.map(([t_s, value, curve]) => ({ t_s, value: rounded(value), curve }));
+        const points = done.stroke.map(([t_s, value, curve]) => ({
+          t_s,
+          value: rounded(value),
+          curve,
+        }));
         if (points.length > 1) keepEdit(about({ kind: "draw_lane", points, into: true }));
         else drawLane();
       } else if (done.moved) keepEdit(setPoint(done.place, done.point));
       else release("lane");
     });
   }
-  document.addEventListener("keydown", (event) => {
-    if (event.target.id !== "lane" || !lane || !mayEdit()) return;
-    const point = lane.points[chosen];
-    const [low, high] = ends();
-    const size = event.shiftKey ? 10 : 1;
-    const step = (high - low) / 360;
-    if (event.key === "Delete" || event.key === "Backspace") {
-      if (!point) return;
-      const place = chosen;
-      lane.points.splice(place, 1);
-      chosen = Math.min(chosen, lane.points.length - 1);
-      drawLane();
-      keepEdit(about({ kind: "remove_breakpoint", place }));
-    } else if (event.key === "Enter" && !point) {
-      const added = [Math.round(now() * 1000) / 1000, lane.points.length ? lane.points[0][1] : lane.still, "linear"];
-      add(added);
-      keepEdit(setPoint(null, added));
-    } else if (event.key === "Tab" || event.key === "Home" || event.key === "End") {
-      if (event.key === "Tab" && (!lane.points.length || (event.shiftKey ? chosen <= 0 : chosen >= lane.points.length - 1))) return;
-      chosen = event.key === "Tab" ? chosen + (event.shiftKey ? -1 : 1) : event.key === "Home" ? 0 : lane.points.length - 1;
-      drawLane();
-    } else if (point && { ArrowUp: 1, ArrowDown: 1, ArrowLeft: 1, ArrowRight: 1 }[event.key]) {
-      const [dt, dv] = { ArrowUp: [0, step], ArrowDown: [0, -step], ArrowLeft: [-0.05, 0], ArrowRight: [0.05, 0] }[event.key];
-      const place = chosen;
-      point[0] = Math.max(0, Math.round((point[0] + dt * size) * 1000) / 1000);
-      point[1] = Math.max(low, Math.min(high, point[1] + dv * size));
-      settle(point);
-      later(point, place);
-    } else return;
-    event.preventDefault();
-    event.stopPropagation();
-  }, true);
+  document.addEventListener(
+    "keydown",
+    (event) => {
+      if (event.target.id !== "lane" || !lane || !mayEdit()) return;
+      const point = lane.points[chosen];
+      const [low, high] = ends();
+      const size = event.shiftKey ? 10 : 1;
+      const step = (high - low) / 360;
+      if (event.key === "Delete" || event.key === "Backspace") {
+        if (!point) return;
+        const place = chosen;
+        lane.points.splice(place, 1);
+        chosen = Math.min(chosen, lane.points.length - 1);
+        drawLane();
+        keepEdit(about({ kind: "remove_breakpoint", place }));
+      } else if (event.key === "Enter" && !point) {
+        const added = [
+          Math.round(now() * 1000) / 1000,
+          lane.points.length ? lane.points[0][1] : lane.still,
+          "linear",
+        ];
+        add(added);
+        keepEdit(setPoint(null, added));
+      } else if (event.key === "Tab" || event.key === "Home" || event.key === "End") {
+        if (
+          event.key === "Tab" &&
+          (!lane.points.length || (event.shiftKey ? chosen <= 0 : chosen >= lane.points.length - 1))
+        )
+          return;
+        chosen =
+          event.key === "Tab"
+            ? chosen + (event.shiftKey ? -1 : 1)
+            : event.key === "Home"
+              ? 0
+              : lane.points.length - 1;
+        drawLane();
+      } else if (point && { ArrowUp: 1, ArrowDown: 1, ArrowLeft: 1, ArrowRight: 1 }[event.key]) {
+        const [dt, dv] = {
+          ArrowUp: [0, step],
+          ArrowDown: [0, -step],
+          ArrowLeft: [-0.05, 0],
+          ArrowRight: [0.05, 0],
+        }[event.key];
+        const place = chosen;
+        point[0] = Math.max(0, Math.round((point[0] + dt * size) * 1000) / 1000);
+        point[1] = Math.max(low, Math.min(high, point[1] + dv * size));
+        settle(point);
+        later(point, place);
+      } else return;
+      event.preventDefault();
+      event.stopPropagation();
+    },
+    true,
+  );
   document.addEventListener("click", (event) => {
     const button = field.board && event.target.closest?.("[data-curve], [data-freehand]");
     if (!button || !lane) return;
-    if ("freehand" in button.dataset) return button.setAttribute("aria-pressed", String(button.getAttribute("aria-pressed") !== "true"));
+    if ("freehand" in button.dataset)
+      return button.setAttribute(
+        "aria-pressed",
+        String(button.getAttribute("aria-pressed") !== "true"),
+      );
     if (!lane.points[chosen]) return;
     lane.points[chosen][2] = button.dataset.curve;
     drawLane();
     keepEdit(setPoint(chosen, lane.points[chosen]));
   });
   document.addEventListener("change", (event) => {
-    if (event.target.matches?.(".lane-tools [name=parameter]")) htmx.ajax("GET", `${base}?parameter=${encodeURIComponent(event.target.value)}`, { target: "#field-lanes", swap: "innerHTML" });
+    if (event.target.matches?.(".lane-tools [name=parameter]"))
+      htmx.ajax("GET", `${base}?parameter=${encodeURIComponent(event.target.value)}`, {
+        target: "#field-lanes",
+        swap: "innerHTML",
+      });
   });
   addEventListener("resize", () => field.board && drawLane());
 }

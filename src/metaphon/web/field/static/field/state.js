@@ -41,6 +41,9 @@ export const now = () => player.position / player.rate;
 export function placeOf(object) {
   const held = field.drag?.places.get(object.id);
   if (held) return [...held, object.distance];
-  return object.path ? along(object.path, now()) : [object.azimuth_deg, object.elevation_deg, object.distance];
+  return object.path
+    ? along(object.path, now())
+    : [object.azimuth_deg, object.elevation_deg, object.distance];
 }
-export const levelOf = (object) => (player.playing ? player.current?.readings.strips?.[object.id] : undefined);
+export const levelOf = (object) =>
+  player.playing ? player.current?.readings.strips?.[object.id] : undefined;

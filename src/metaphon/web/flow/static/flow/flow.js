@@ -8,7 +8,12 @@ const panel = () => document.getElementById("panel");
 const picked = new Set();
 let lastPick = null;
 
-const begin = () => flow() && choiceOf({ chosen: () => [...picked], groups: () => document.getElementById("in-groups")?.checked ?? false });
+const begin = () =>
+  flow() &&
+  choiceOf({
+    chosen: () => [...picked],
+    groups: () => document.getElementById("in-groups")?.checked ?? false,
+  });
 
 // -- the open strip is kept in the address, so that reload and undo keep it
 
@@ -22,11 +27,20 @@ function open(strip) {
     panel().replaceChildren();
     drawMap();
   }
-  if (strip && opened() !== strip) htmx.ajax("GET", `${flow().dataset.base}strip/${encodeURIComponent(strip)}`, { source: flow(), target: "#panel", swap: "innerHTML" }).then(mark);
+  if (strip && opened() !== strip)
+    htmx
+      .ajax("GET", `${flow().dataset.base}strip/${encodeURIComponent(strip)}`, {
+        source: flow(),
+        target: "#panel",
+        swap: "innerHTML",
+      })
+      .then(mark);
   mark(strip);
 }
 function mark(strip = new URLSearchParams(location.search).get("strip")) {
-  document.querySelectorAll("tr.chosen, .node.open").forEach((one) => one.classList.remove("chosen", "open"));
+  document
+    .querySelectorAll("tr.chosen, .node.open")
+    .forEach((one) => one.classList.remove("chosen", "open"));
   if (strip) {
     document.getElementById(`strip-${strip}`)?.classList.add("chosen");
     document.getElementById(`node-s${strip}`)?.classList.add("open");
@@ -48,9 +62,11 @@ function fill(root) {
     if (select.dataset.filled) return;
     select.dataset.filled = "yes";
     const held = select.options[0];
-    const self = select.closest("[data-id]")?.dataset.id ?? (select.closest("#panel") ? opened() : "");
+    const self =
+      select.closest("[data-id]")?.dataset.id ?? (select.closest("#panel") ? opened() : "");
     const options = document.getElementById(`menu-${select.dataset.menu}`).content.cloneNode(true);
-    for (const option of [...options.children]) if (option.value === self || option.value === held?.value) option.remove();
+    for (const option of [...options.children])
+      if (option.value === self || option.value === held?.value) option.remove();
     select.append(options);
     select.dataset.sent = select.value;
   });
@@ -59,7 +75,9 @@ function fill(root) {
 
 function showPicked() {
   document.querySelectorAll(".pick").forEach((box) => (box.checked = picked.has(box.value)));
-  document.querySelectorAll(".node[data-id]").forEach((node) => node.classList.toggle("picked", picked.has(node.dataset.id)));
+  document
+    .querySelectorAll(".node[data-id]")
+    .forEach((node) => node.classList.toggle("picked", picked.has(node.dataset.id)));
   const bar = document.getElementById("chosen");
   if (!bar) return;
   bar.hidden = picked.size === 0;
@@ -76,21 +94,33 @@ document.addEventListener("click", (event) => {
   if (box) {
     const boxes = [...document.querySelectorAll(".pick")];
     const [from, to] = [boxes.findIndex((one) => one.value === lastPick), boxes.indexOf(box)];
-    if (event.shiftKey && from >= 0) boxes.slice(Math.min(from, to), Math.max(from, to) + 1).forEach((one) => pick(one.value, box.checked));
+    if (event.shiftKey && from >= 0)
+      boxes
+        .slice(Math.min(from, to), Math.max(from, to) + 1)
+        .forEach((one) => pick(one.value, box.checked));
     pick(box.value, box.checked);
   }
   if (event.target.id === "choose-all") {
-    document.querySelectorAll("tr:not(.resting-row) .pick").forEach((one) => pick(one.value, event.target.checked));
+    document
+      .querySelectorAll("tr:not(.resting-row) .pick")
+      .forEach((one) => pick(one.value, event.target.checked));
   }
   if (event.target.closest?.("[data-none]")) {
     picked.clear();
     showPicked();
   }
   const way = event.target.closest?.("#chosen [data-do]");
-  if (way) routeTo([...picked], document.querySelector("#chosen [data-route]").value, way.dataset.do);
+  if (way)
+    routeTo([...picked], document.querySelector("#chosen [data-route]").value, way.dataset.do);
 });
 const routeTo = (strips, to, how) =>
-  send(how === "feed" ? { kind: "route", strips, to } : { kind: "send", strips, bus: to, level_db: -12 }, flow(), "route");
+  send(
+    how === "feed"
+      ? { kind: "route", strips, to }
+      : { kind: "send", strips, bus: to, level_db: -12 },
+    flow(),
+    "route",
+  );
 document.addEventListener("submit", (event) => {
   if (event.target.id === "print-form") {
     event.preventDefault();
@@ -98,7 +128,12 @@ document.addEventListener("submit", (event) => {
     const values = { ids: [...picked].join(), start_s: start_s.value, end_s: end_s.value };
     if (rest.checked) values.rest = "on";
     event.target.hidePopover();
-    htmx.ajax("POST", `${flow().dataset.base}print`, { source: flow(), target: "#prints", swap: "afterbegin", values });
+    htmx.ajax("POST", `${flow().dataset.base}print`, {
+      source: flow(),
+      target: "#prints",
+      swap: "afterbegin",
+      values,
+    });
   }
 });
 
@@ -120,7 +155,8 @@ let waiting;
 function drawMap() {
   clearTimeout(waiting);
   waiting = setTimeout(() => {
-    if (drag) drawMap(); // not under the hand
+    if (drag)
+      drawMap(); // not under the hand
     else if (map()) {
       map().setAttribute("aria-busy", "true");
       htmx.trigger(map(), "draw-map");
@@ -132,7 +168,10 @@ document.addEventListener("htmx:beforeSwap", (event) => {
   event.detail.shouldSwap = false; // asked for before the hand took hold
   drawMap();
 });
-document.addEventListener("htmx:afterSettle", ({ target }) => target.id === "map" && target.setAttribute("aria-busy", "false"));
+document.addEventListener(
+  "htmx:afterSettle",
+  ({ target }) => target.id === "map" && target.setAttribute("aria-busy", "false"),
+);
 document.addEventListener("mix-edited", drawMap);
 document.addEventListener("survey-changed", drawMap);
 addEventListener("resize", drawMap);
@@ -143,7 +182,6 @@ document.addEventListener("htmx:afterSettle", () => {
     drawMap();
   }
 });
-const nodes = () => [...map().querySelectorAll(".node[data-id]")];
 const nodeAt = (x, y) => document.elementFromPoint(x, y)?.closest?.(".node");
 
 // what is joined to the open strip, up to its sources and down to the targets, stands out
@@ -153,7 +191,10 @@ function follow() {
   const ways = [...map().querySelectorAll(".ribbons [data-from]")];
   const lit = new Set(start ? [start] : []);
   const litWays = new Set();
-  for (const [here, there] of [["from", "to"], ["to", "from"]]) {
+  for (const [here, there] of [
+    ["from", "to"],
+    ["to", "from"],
+  ]) {
     const found = start ? [start] : [];
     while (found.length) {
       const key = found.pop();
@@ -169,7 +210,9 @@ function follow() {
   map().classList.toggle("following", Boolean(start));
   map().classList.toggle("only", Boolean(only));
   ways.forEach((way) => way.classList.toggle("lit", litWays.has(way)));
-  map().querySelectorAll(".node").forEach((node) => node.classList.toggle("lit", lit.has(node.dataset.key)));
+  map()
+    .querySelectorAll(".node")
+    .forEach((node) => node.classList.toggle("lit", lit.has(node.dataset.key)));
 }
 document.addEventListener("change", (event) => {
   if (event.target.id === "only-path") follow();
@@ -199,7 +242,9 @@ document.addEventListener("pointermove", (event) => {
   const [u, v] = [event.clientX - span.left, event.clientY - span.top];
   drag.line.setAttribute("d", `M${x} ${y}C${(x + u) / 2} ${y} ${(x + u) / 2} ${v} ${u} ${v}`);
   const over = nodeAt(event.clientX, event.clientY);
-  map().querySelectorAll(".node.over").forEach((one) => one.classList.remove("over"));
+  map()
+    .querySelectorAll(".node.over")
+    .forEach((one) => one.classList.remove("over"));
   if (over?.dataset.aim && over !== drag.node) over.classList.add("over");
 });
 document.addEventListener("pointerup", (event) => {
@@ -207,7 +252,9 @@ document.addEventListener("pointerup", (event) => {
   const { node, line } = drag;
   drag = null;
   line?.remove();
-  map()?.querySelectorAll(".node.over").forEach((one) => one.classList.remove("over"));
+  map()
+    ?.querySelectorAll(".node.over")
+    .forEach((one) => one.classList.remove("over"));
   if (!line) {
     if (event.ctrlKey || event.metaKey || event.shiftKey) pick(node.dataset.id);
     else open(node.dataset.id);
@@ -265,11 +312,24 @@ document.addEventListener("keydown", (event) => {
     routing = null;
     map().classList.remove("routing");
   } else if (event.key === "x") pick(node.dataset.id);
-  else if (event.key === "m") send({ kind: "set", strips: [node.dataset.id], path: "muted", value: !node.classList.contains("is-muted"), with_group: true }, node, `${node.dataset.id} muted`);
+  else if (event.key === "m")
+    send(
+      {
+        kind: "set",
+        strips: [node.dataset.id],
+        path: "muted",
+        value: !node.classList.contains("is-muted"),
+        with_group: true,
+      },
+      node,
+      `${node.dataset.id} muted`,
+    );
   else if (event.key === "f") {
     routing = node;
     map().classList.add("routing");
-    map().querySelectorAll(".node.place").forEach((one) => one.setAttribute("tabindex", "0"));
+    map()
+      .querySelectorAll(".node.place")
+      .forEach((one) => one.setAttribute("tabindex", "0"));
     step(node, 1, 0)?.focus();
   }
 });

@@ -1,6 +1,7 @@
 // Recordings are sent one after another, each with its own progress and its own sentence.
 
-const esc = (text) => Object.assign(document.createElement("span"), { textContent: text }).innerHTML;
+const esc = (text) =>
+  Object.assign(document.createElement("span"), { textContent: text }).innerHTML;
 
 async function bringIn(files) {
   const zone = document.querySelector("[data-upload]");
@@ -50,7 +51,12 @@ function send(url, file, line) {
 }
 
 const refresh = () =>
-  htmx.ajax("GET", location.pathname, { target: "#tracks", select: "#tracks", swap: "outerHTML", selectOOB: "#history" });
+  htmx.ajax("GET", location.pathname, {
+    target: "#tracks",
+    select: "#tracks",
+    swap: "outerHTML",
+    selectOOB: "#history",
+  });
 
 document.addEventListener("change", (event) => {
   if (event.target.matches?.("[data-upload] input[type=file]")) {

@@ -6,12 +6,19 @@ import { player } from "./player.js";
 
 const bar = document.getElementById("listen");
 const MINUS = "\u2212";
-export const signed = (value, digits = 1) => (value == null ? "\u2013" : value.toFixed(digits).replace("-", MINUS));
-export const say = (message, refused = false, link = null) => document.dispatchEvent(new CustomEvent("say", { detail: { message, refused, link } }));
-export const colour = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+export const signed = (value, digits = 1) =>
+  value == null ? "\u2013" : value.toFixed(digits).replace("-", MINUS);
+export const say = (message, refused = false, link = null) =>
+  document.dispatchEvent(new CustomEvent("say", { detail: { message, refused, link } }));
+export const colour = (name) =>
+  getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 export const CHECKS = [
-  ["mono", "Mono", "1"], ["side", "Side", "2"], ["left_only", "Left", "3"], ["right_only", "Right", "4"],
-  ["swapped", "Swap", "5"], ["right_inverted", "\u00f8 right", "6"],
+  ["mono", "Mono", "1"],
+  ["side", "Side", "2"],
+  ["left_only", "Left", "3"],
+  ["right_only", "Right", "4"],
+  ["swapped", "Swap", "5"],
+  ["right_inverted", "\u00f8 right", "6"],
 ];
 export const LEVELS = [0, -6, -12, -20]; // calibrated monitor levels, one key apart
 
@@ -21,7 +28,8 @@ export const past = { heard: [], rendered: null };
 export function sized(canvas) {
   const ratio = devicePixelRatio;
   const { clientWidth: width, clientHeight: height } = canvas;
-  if (canvas.width !== Math.round(width * ratio)) [canvas.width, canvas.height] = [Math.round(width * ratio), Math.round(height * ratio)];
+  if (canvas.width !== Math.round(width * ratio))
+    [canvas.width, canvas.height] = [Math.round(width * ratio), Math.round(height * ratio)];
   const pen = canvas.getContext("2d");
   pen.setTransform(ratio, 0, 0, ratio, 0, 0);
   pen.clearRect(0, 0, width, height);
@@ -55,18 +63,36 @@ if (bar) start();
 function start() {
   const find = (selector) => bar.querySelector(selector);
   const [play, loop, clock, form, scrub, canvas, needle, level, select, chips] = [
-    ".play", "[data-loop]", ".now", "[data-clock]", ".scrub", ".scrub canvas", ".needle", ".level", "[data-hearing]", ".chips",
+    ".play",
+    "[data-loop]",
+    ".now",
+    "[data-clock]",
+    ".scrub",
+    ".scrub canvas",
+    ".needle",
+    ".level",
+    "[data-hearing]",
+    ".chips",
   ].map(find);
-  const figures = Object.fromEntries([...bar.querySelectorAll("[data-figure]")].map((el) => [el.dataset.figure, el]));
+  const figures = Object.fromEntries(
+    [...bar.querySelectorAll("[data-figure]")].map((el) => [el.dataset.figure, el]),
+  );
   let frames = 0;
   let sources = { groups: [], history: {} };
-  player.start({ address: bar.dataset.live, port: bar.dataset.port, rate: +bar.dataset.rate, frames: () => frames, key: `listen:${bar.dataset.mix}` });
+  player.start({
+    address: bar.dataset.live,
+    port: bar.dataset.port,
+    rate: +bar.dataset.rate,
+    frames: () => frames,
+    key: `listen:${bar.dataset.mix}`,
+  });
   form.value = localStorage.getItem("clock") ?? "clock";
 
   const text = (el, value) => {
     if (el.textContent !== value) el.textContent = value;
   };
-  const sameHearing = (one, other) => JSON.stringify(Object.entries(one).sort()) === JSON.stringify(Object.entries(other).sort());
+  const sameHearing = (one, other) =>
+    JSON.stringify(Object.entries(one).sort()) === JSON.stringify(Object.entries(other).sort());
 
   async function load() {
     const answer = await fetch(bar.dataset.sources);
@@ -87,7 +113,12 @@ function start() {
     scrub.setAttribute("aria-valuemax", (frames / player.rate).toFixed(1));
     const held = player.state.hearings.a;
     const known = sources.groups.flatMap((g) => g.items);
-    if (held.source && held.source !== "now" && !known.some((item) => item.hearing.source === held.source)) player.hearing({}, "a");
+    if (
+      held.source &&
+      held.source !== "now" &&
+      !known.some((item) => item.hearing.source === held.source)
+    )
+      player.hearing({}, "a");
     if (!held.target && known.length) player.hearing(known[0].hearing, "a");
     document.dispatchEvent(new Event("sources-loaded"));
     settings();
@@ -97,7 +128,9 @@ function start() {
   function settings() {
     const { monitor, comparing, active } = player.state;
     const hearing = player.state.hearings[player.side];
-    const option = [...select.querySelectorAll("option")].find((o) => sameHearing(JSON.parse(o.value || "{}"), clean(hearing)));
+    const option = [...select.querySelectorAll("option")].find((o) =>
+      sameHearing(JSON.parse(o.value || "{}"), clean(hearing)),
+    );
     if (option) select.value = option.value;
     else if (frames && hearing.target) {
       select.querySelector("[data-own]")?.remove();
@@ -107,15 +140,36 @@ function start() {
       select.value = own.value;
     }
     past.rendered = sources.history[hearing.target] ?? null;
-    const on = CHECKS.filter(([name]) => monitor.checks[name]).map(([name, title]) => [title, () => toggleCheck(name)]);
-    if (hearing.kinds && hearing.kinds !== "all") on.push([hearing.kinds === "beds" ? "Beds only" : "Objects only", () => toggleKind(hearing.kinds)]);
-    if (hearing.stand_in) on.push(["Test signal", () => player.hearing({ ...hearing, stand_in: undefined, what: "mix", strip: undefined })]);
-    if (monitor.silent.length || monitor.alone.length) on.push(["Channels", () => player.monitor({ silent: [], alone: [] })]);
-    if (monitor.through !== "plain") on.push([{ binaural: "Binaural", virtual_pair: "Virtual pair", loudspeakers: "Loudspeakers" }[monitor.through], () => player.monitor({ through: "plain" })]);
-    if (monitor.correction?.response) on.push(["Corrected", () => player.monitor({ correction: null })]);
+    const on = CHECKS.filter(([name]) => monitor.checks[name]).map(([name, title]) => [
+      title,
+      () => toggleCheck(name),
+    ]);
+    if (hearing.kinds && hearing.kinds !== "all")
+      on.push([
+        hearing.kinds === "beds" ? "Beds only" : "Objects only",
+        () => toggleKind(hearing.kinds),
+      ]);
+    if (hearing.stand_in)
+      on.push([
+        "Test signal",
+        () => player.hearing({ ...hearing, stand_in: undefined, what: "mix", strip: undefined }),
+      ]);
+    if (monitor.silent.length || monitor.alone.length)
+      on.push(["Channels", () => player.monitor({ silent: [], alone: [] })]);
+    if (monitor.through !== "plain")
+      on.push([
+        { binaural: "Binaural", virtual_pair: "Virtual pair", loudspeakers: "Loudspeakers" }[
+          monitor.through
+        ],
+        () => player.monitor({ through: "plain" }),
+      ]);
+    if (monitor.correction?.response)
+      on.push(["Corrected", () => player.monitor({ correction: null })]);
     if (monitor.dimmed) on.push(["Dim", () => player.monitor({ dimmed: false })]);
-    if (monitor.level_db) on.push([`${signed(monitor.level_db, 0)} dB`, () => player.monitor({ level_db: 0 })]);
-    if (comparing) on.unshift([active.toUpperCase(), () => player.set({ comparing: false, active: "a" })]);
+    if (monitor.level_db)
+      on.push([`${signed(monitor.level_db, 0)} dB`, () => player.monitor({ level_db: 0 })]);
+    if (comparing)
+      on.unshift([active.toUpperCase(), () => player.set({ comparing: false, active: "a" })]);
     chips.replaceChildren(
       ...on.map(([title, off]) => {
         const chip = document.createElement("button");
@@ -129,8 +183,28 @@ function start() {
     loop.setAttribute("aria-pressed", String(Boolean(player.state.loop)));
     show();
   }
-  const clean = (hearing) => Object.fromEntries(Object.entries(hearing).filter(([name, value]) => value != null && !(name === "what" && value === "mix") && !(name === "kinds" && value === "all") && !(name === "chains" && value) && !(name === "source" && value === "now")));
-  const named = (hearing) => [hearing.strip ?? "", { stem: "stem", alone: "alone", before: "before its chain" }[hearing.what] ?? "", hearing.kinds && hearing.kinds !== "all" ? hearing.kinds : "", hearing.chains === false ? "chains off" : "", hearing.source ?? "", hearing.target].filter(Boolean).join(", ");
+  const clean = (hearing) =>
+    Object.fromEntries(
+      Object.entries(hearing).filter(
+        ([name, value]) =>
+          value != null &&
+          !(name === "what" && value === "mix") &&
+          !(name === "kinds" && value === "all") &&
+          !(name === "chains" && value) &&
+          !(name === "source" && value === "now"),
+      ),
+    );
+  const named = (hearing) =>
+    [
+      hearing.strip ?? "",
+      { stem: "stem", alone: "alone", before: "before its chain" }[hearing.what] ?? "",
+      hearing.kinds && hearing.kinds !== "all" ? hearing.kinds : "",
+      hearing.chains === false ? "chains off" : "",
+      hearing.source ?? "",
+      hearing.target,
+    ]
+      .filter(Boolean)
+      .join(", ");
 
   function show(slowly = false) {
     const at = player.position;
@@ -158,7 +232,8 @@ function start() {
     const each = height / Math.max(peaks.length, 2);
     const x = (db) => (Math.max(0, db + 60) / 60) * width;
     pen.fillStyle = colour("--rule");
-    for (let i = 0; i < Math.max(peaks.length, 2); i++) pen.fillRect(0, i * each, width, Math.max(each - 1, 1));
+    for (let i = 0; i < Math.max(peaks.length, 2); i++)
+      pen.fillRect(0, i * each, width, Math.max(each - 1, 1));
     peaks.forEach((db, i) => {
       pen.fillStyle = db > 0 ? colour("--coral") : colour("--kelp");
       pen.fillRect(0, i * each, Math.min(x(db), width), Math.max(each - 1, 1));
@@ -174,7 +249,11 @@ function start() {
     const tenths = Math.ceil((frames / player.rate) * 10);
     const column = (values, x, pick) => {
       let found = null;
-      for (let i = Math.floor((x / width) * tenths); i <= Math.floor(((x + 1) / width) * tenths); i++) {
+      for (
+        let i = Math.floor((x / width) * tenths);
+        i <= Math.floor(((x + 1) / width) * tenths);
+        i++
+      ) {
         const value = values[i];
         if (value != null && (found == null || pick(value, found))) found = value;
       }
@@ -211,7 +290,10 @@ function start() {
     pen.fillRect(Math.min((at / frames) * width, width - 1), 0, 1, height);
   }
   let colourOf = {};
-  const colours = () => (colourOf = Object.fromEntries(["kelp", "coral", "brass", "ink"].map((name) => [name, colour(`--${name}`)])));
+  const colours = () =>
+    (colourOf = Object.fromEntries(
+      ["kelp", "coral", "brass", "ink"].map((name) => [name, colour(`--${name}`)]),
+    ));
   colours();
 
   let count = 0;
@@ -230,7 +312,10 @@ function start() {
   player.addEventListener("reading", ({ detail }) => {
     const { readings, first } = detail;
     if (readings.blind) return;
-    past.heard[Math.floor((first / player.rate) * 10)] = { m: readings.momentary, c: readings.steps[0]?.correlation };
+    past.heard[Math.floor((first / player.rate) * 10)] = {
+      m: readings.momentary,
+      c: readings.steps[0]?.correlation,
+    };
   });
   let told = 0;
   player.addEventListener("status", ({ detail }) => {
@@ -238,12 +323,25 @@ function start() {
     told = Date.now();
     const [strip, share] = detail.dearest[0];
     const { name, address } = sources.strips[strip] ?? { name: strip };
-    say(`This mix is too heavy to play without gaps (${Math.round(detail.load * 100)} % of the time there is). ${name} costs most, ${Math.round(share * 100)} %.`, true, address && { words: "Print it", address });
+    say(
+      `This mix is too heavy to play without gaps (${Math.round(detail.load * 100)} % of the time there is). ${name} costs most, ${Math.round(share * 100)} %.`,
+      true,
+      address && { words: "Print it", address },
+    );
   });
 
   // the buttons that hear a finished result, wherever they are on the page
   function marks() {
-    document.querySelectorAll("[data-hear]").forEach((button) => button.setAttribute("aria-pressed", String(player.playing && player.state.hearings.a.source === `render ${button.dataset.hear}`)));
+    document
+      .querySelectorAll("[data-hear]")
+      .forEach((button) =>
+        button.setAttribute(
+          "aria-pressed",
+          String(
+            player.playing && player.state.hearings.a.source === `render ${button.dataset.hear}`,
+          ),
+        ),
+      );
   }
   document.addEventListener("click", (event) => {
     const button = event.target.closest?.("[data-hear], [data-hear-strip]");
@@ -255,7 +353,12 @@ function start() {
     }
     const target = button.dataset.target ?? "0+2+0";
     player.set({ comparing: false, active: "a" });
-    player.hearing(button.dataset.hear ? { target: target === "binaural" ? "0+2+0" : target, source } : { target, what: button.dataset.what, strip: button.dataset.hearStrip }, "a");
+    player.hearing(
+      button.dataset.hear
+        ? { target: target === "binaural" ? "0+2+0" : target, source }
+        : { target, what: button.dataset.what, strip: button.dataset.hearStrip },
+      "a",
+    );
     if (!player.playing) player.play();
   });
 
@@ -272,7 +375,8 @@ function start() {
     if (event.key === "Escape") clock.blur();
     if (event.key !== "Enter") return;
     const at = read(clock.value, player.rate, form.value);
-    if (at === null || at > frames) return say("There is no such place in the mix; type it as it is shown.", true);
+    if (at === null || at > frames)
+      return say("There is no such place in the mix; type it as it is shown.", true);
     clock.blur();
     player.jump(at);
   };
@@ -304,7 +408,14 @@ function start() {
   };
 
   document.addEventListener("keydown", (event) => {
-    if (event.target.matches?.("input:not([type=checkbox]), select, textarea") || event.ctrlKey || event.metaKey || event.altKey || !frames) return;
+    if (
+      event.target.matches?.("input:not([type=checkbox]), select, textarea") ||
+      event.ctrlKey ||
+      event.metaKey ||
+      event.altKey ||
+      !frames
+    )
+      return;
     const { monitor, comparing, active } = player.state;
     const check = CHECKS.find(([, , key]) => key === event.key);
     const at = LEVELS.indexOf(monitor.level_db);
@@ -316,7 +427,16 @@ function start() {
       const { kinds, ...rest } = player.state.hearings[player.side];
       player.hearing(rest);
       player.monitor({ checks: {}, silent: [], alone: [], dimmed: false });
-    } else if (event.key === "+" || event.key === "-") player.monitor({ level_db: LEVELS[Math.min(Math.max((at < 0 ? 0 : at) + (event.key === "-" ? 1 : -1), 0), LEVELS.length - 1)] });
+    } else if (event.key === "+" || event.key === "-")
+      player.monitor({
+        level_db:
+          LEVELS[
+            Math.min(
+              Math.max((at < 0 ? 0 : at) + (event.key === "-" ? 1 : -1), 0),
+              LEVELS.length - 1,
+            )
+          ],
+      });
     else if (event.key === "l") loop.click();
     else if (event.key === "b" && comparing) player.set({ active: active === "a" ? "b" : "a" });
     else return;
@@ -328,7 +448,8 @@ function start() {
     clearTimeout(asked);
     asked = setTimeout(load, 1500);
   };
-  for (const name of ["renders-changed", "mix-edited", "mix-changed"]) document.addEventListener(name, again);
+  for (const name of ["renders-changed", "mix-edited", "mix-changed"])
+    document.addEventListener(name, again);
   document.addEventListener("htmx:afterSettle", marks);
   document.addEventListener("theme-changed", () => {
     colours();

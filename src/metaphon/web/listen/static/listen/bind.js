@@ -5,7 +5,10 @@
 import { player } from "./player.js";
 
 const whole = (path) => path.replace(/^hearing\./, `hearings.${player.side}.`);
-export const get = (path) => whole(path).split(".").reduce((part, name) => part?.[name], player.state);
+export const get = (path) =>
+  whole(path)
+    .split(".")
+    .reduce((part, name) => part?.[name], player.state);
 export function put(path, value) {
   const [first, ...rest] = whole(path).split(".");
   const change = { [first]: structuredClone(player.state[first]) };
@@ -17,13 +20,20 @@ export function put(path, value) {
   }
   if (part[name] === value) return;
   part[name] = value;
-  if (first === "hearings" && name === "what" && value !== "mix" && !part.strip) part.strip = document.querySelector("[data-bind$='.strip']")?.options[0]?.value;
+  if (first === "hearings" && name === "what" && value !== "mix" && !part.strip)
+    part.strip = document.querySelector("[data-bind$='.strip']")?.options[0]?.value;
   player.set(change);
 }
 
 const MINUS = "\u2212";
 export const numberOf = (input) => parseFloat(input.value.replace(MINUS, "-").replace(",", "."));
-const fallback = { "hearing.what": "mix", "hearing.kinds": "all", "monitor.loudspeakers.test": "off", "monitor.level_db": 0, "monitor.loudspeakers.layout": "0+5+0" };
+const fallback = {
+  "hearing.what": "mix",
+  "hearing.kinds": "all",
+  "monitor.loudspeakers.test": "off",
+  "monitor.level_db": 0,
+  "monitor.loudspeakers.layout": "0+5+0",
+};
 
 export function showAll(root) {
   for (const element of root.querySelectorAll("[data-bind]")) {
@@ -44,8 +54,10 @@ export function showAll(root) {
     const value = get(button.dataset.choose) ?? fallback[button.dataset.choose];
     button.setAttribute("aria-pressed", String(String(value) === button.value));
   }
-  for (const button of root.querySelectorAll("[data-toggle]")) button.setAttribute("aria-pressed", String(Boolean(get(button.dataset.toggle))));
-  for (const button of root.querySelectorAll("[data-switch]")) button.setAttribute("aria-pressed", String(get(button.dataset.switch) === button.dataset.on));
+  for (const button of root.querySelectorAll("[data-toggle]"))
+    button.setAttribute("aria-pressed", String(Boolean(get(button.dataset.toggle))));
+  for (const button of root.querySelectorAll("[data-switch]"))
+    button.setAttribute("aria-pressed", String(get(button.dataset.switch) === button.dataset.on));
   for (const part of root.querySelectorAll("[data-if]")) {
     const [path, values] = part.dataset.if.split(":");
     part.hidden = !values.split(" ").includes(String(get(path) ?? fallback[path]));
@@ -67,7 +79,8 @@ document.addEventListener("change", ({ target }) => {
   else if (target.matches("select")) put(path, target.value || null);
 });
 const commit = ({ target }) => {
-  if (target.dataset?.bind && target.matches(".number") && Number.isFinite(numberOf(target))) put(target.dataset.bind, numberOf(target));
+  if (target.dataset?.bind && target.matches(".number") && Number.isFinite(numberOf(target)))
+    put(target.dataset.bind, numberOf(target));
 };
 document.addEventListener("commit", commit);
 document.addEventListener("dragging", commit);

@@ -48,7 +48,8 @@ export function draw(slowly = false) {
 }
 
 function figures(step, readings) {
-  for (const name of ["momentary", "short", "integrated", "range"]) text(name, signed(readings[name]));
+  for (const name of ["momentary", "short", "integrated", "range"])
+    text(name, signed(readings[name]));
   text("true_peak", signed(Math.max(...readings.true_peak)));
   text("overs", String(readings.overs.reduce((a, b) => a + b, 0)));
   text("correlation", signed(step.correlation, 2));
@@ -62,8 +63,14 @@ function figures(step, readings) {
   const { x, y, azimuth_deg, elevation_deg, length } = readings.energy;
   vector.setAttribute("transform", `translate(${x * 100} ${-y * 100})`);
   // the spread of energy about its direction: 2 arccos of the length (Zotter & Frank 2019, eq. 2.16)
-  find(".spread").setAttribute("r", String(Math.max(6, (Math.acos(Math.min(length, 1)) / Math.PI) * 100)));
-  text("direction", `${signed(azimuth_deg, 0)}\u00b0, ${signed(elevation_deg, 0)}\u00b0  r ${length.toFixed(2)}`);
+  find(".spread").setAttribute(
+    "r",
+    String(Math.max(6, (Math.acos(Math.min(length, 1)) / Math.PI) * 100)),
+  );
+  text(
+    "direction",
+    `${signed(azimuth_deg, 0)}\u00b0, ${signed(elevation_deg, 0)}\u00b0  r ${length.toFixed(2)}`,
+  );
 }
 
 const up = (db, height) => Math.min(Math.max((db - FLOOR) / -FLOOR, 0), 1.06) * height * 0.94;
@@ -130,7 +137,12 @@ function drawGoniometer(points) {
   const scale = (radius * 0.9) / Math.max(most, 60); // quiet sound is drawn larger, down to -24 dBFS
   for (const [l, r] of points) {
     pen.fillStyle = l * r < 0 ? colours.coral : colours.kelp;
-    pen.fillRect(x + (r - l) * Math.SQRT1_2 * scale - 1, y - (l + r) * Math.SQRT1_2 * scale - 1, 2.5, 2.5);
+    pen.fillRect(
+      x + (r - l) * Math.SQRT1_2 * scale - 1,
+      y - (l + r) * Math.SQRT1_2 * scale - 1,
+      2.5,
+      2.5,
+    );
   }
 }
 
@@ -165,7 +177,11 @@ function drawBands() {
   pen.font = "11px Atkinson Mono, monospace";
   pen.fillStyle = colours.quiet;
   pen.textAlign = "right";
-  for (const [words, hz] of [["10k", 10000], ["1k", 1000], ["100", 100]]) {
+  for (const [words, hz] of [
+    ["10k", 10000],
+    ["1k", 1000],
+    ["100", 100],
+  ]) {
     const at = board.bands.findIndex((f) => f >= hz * 0.99);
     pen.fillText(words, left - 5, height - ((at + 0.5) / board.bands.length) * height + 4);
   }
@@ -187,10 +203,20 @@ function drawLoss(loss, stereo) {
     if (value == null) return;
     pen.fillStyle = value > 6 ? colours.coral : value > 3.2 ? colours.brass : colours.kelp;
     const each = (height - 14) / loss.length;
-    pen.fillRect(left, height - 14 - (i + 1) * each, (Math.min(value, most) / most) * (width - left), Math.max(each - 1, 1));
+    pen.fillRect(
+      left,
+      height - 14 - (i + 1) * each,
+      (Math.min(value, most) / most) * (width - left),
+      Math.max(each - 1, 1),
+    );
     if (stereo[i] == null) return;
     pen.fillStyle = colours.ink;
-    pen.fillRect(left + (Math.min(Math.max(stereo[i], 0), most) / most) * (width - left) - 1, height - 14 - (i + 1) * each, 2, Math.max(each - 1, 1));
+    pen.fillRect(
+      left + (Math.min(Math.max(stereo[i], 0), most) / most) * (width - left) - 1,
+      height - 14 - (i + 1) * each,
+      2,
+      Math.max(each - 1, 1),
+    );
   });
 }
 
@@ -204,7 +230,8 @@ function drawMatrix(rows) {
   for (let i = 0; i < count; i++) {
     pen.fillStyle = colours.quiet;
     pen.textAlign = "right";
-    if (each >= 11) pen.fillText((names[i] ?? "").replace("-", "\u2212"), left - 5, i * each + each / 2 + 4);
+    if (each >= 11)
+      pen.fillText((names[i] ?? "").replace("-", "\u2212"), left - 5, i * each + each / 2 + 4);
     for (let j = 0; j < count; j++) {
       const value = rows[i]?.[j];
       pen.fillStyle = value == null ? colours.raised : shade(value);
@@ -250,7 +277,8 @@ function drawStory() {
   line(past.rendered?.momentary_lufs ?? [], colours.rule);
   const heard = [];
   let last = null;
-  for (let i = 0; i < past.heard.length; i++) heard.push((last = past.heard[i]?.m ?? (past.heard[i + 1] ? last : null)));
+  for (let i = 0; i < past.heard.length; i++)
+    heard.push((last = past.heard[i]?.m ?? (past.heard[i + 1] ? last : null)));
   line(heard, colours.kelp);
   pen.fillStyle = colours.ink;
   pen.fillRect(left + (player.position / frames) * (width - left), 0, 1, height);

@@ -2,7 +2,11 @@
 // Events: "state" (settings), "transport" (playing, position jumped), "reading" (new figures came), "said".
 
 const DEFAULT = {
-  hearings: { a: {}, b: {} }, active: "a", comparing: false, matched: true, loop: null,
+  hearings: { a: {}, b: {} },
+  active: "a",
+  comparing: false,
+  matched: true,
+  loop: null,
   monitor: { through: "plain", checks: {}, silent: [], alone: [], dimmed: false, level_db: 0 },
 };
 const AGAIN_MS = [200, 500, 1000, 2000, 5000];
@@ -10,7 +14,12 @@ const AGAIN_MS = [200, 500, 1000, 2000, 5000];
 class Player extends EventTarget {
   start({ address, port, rate, frames, key }) {
     Object.assign(this, { address, port, rate, frames, key });
-    this.state = { ...structuredClone(DEFAULT), ...JSON.parse(localStorage.getItem(key) ?? "{}"), comparing: false, active: "a" };
+    this.state = {
+      ...structuredClone(DEFAULT),
+      ...JSON.parse(localStorage.getItem(key) ?? "{}"),
+      comparing: false,
+      active: "a",
+    };
     this.playing = false;
     this.place = 0; // where it stands while nothing plays, in frames of the mix
     this.spans = []; // stretches on their way: {epoch, stream, frames, first, readings}
@@ -49,8 +58,12 @@ class Player extends EventTarget {
     if (!this.playing) return;
     this.place = this.position;
     this.current = null;
-    if (this.tries === 1) this.emit("said", "The connection for listening was lost; it is being made again.");
-    setTimeout(() => this.playing && this.resume(), AGAIN_MS[Math.min(this.tries++, AGAIN_MS.length - 1)]);
+    if (this.tries === 1)
+      this.emit("said", "The connection for listening was lost; it is being made again.");
+    setTimeout(
+      () => this.playing && this.resume(),
+      AGAIN_MS[Math.min(this.tries++, AGAIN_MS.length - 1)],
+    );
   }
 
   async resume() {
@@ -73,7 +86,10 @@ class Player extends EventTarget {
         this.context.destination.channelCount = most;
         this.context.destination.channelInterpretation = "discrete";
       }
-      this.sink = new AudioWorkletNode(this.context, "sink", { numberOfInputs: 0, outputChannelCount: [most] });
+      this.sink = new AudioWorkletNode(this.context, "sink", {
+        numberOfInputs: 0,
+        outputChannelCount: [most],
+      });
       this.sink.connect(this.context.destination);
       this.sink.port.onmessage = ({ data }) => this.played(data);
       const { port1, port2 } = new MessageChannel();
@@ -101,7 +117,7 @@ class Player extends EventTarget {
       this.connect();
       await this.ready;
       this.begin(this.place >= this.frames() ? (this.state.loop?.[0] ?? 0) : this.place);
-    } catch (error) {
+    } catch {
       this.playing = false;
       this.emit("said", "This browser cannot play sound here; it needs a secure address.");
       this.emit("transport");
@@ -186,7 +202,10 @@ class Player extends EventTarget {
     this.spans.push(header);
     if (header.channels > this.outputs && !this.narrow) {
       this.narrow = true;
-      this.emit("said", `This computer has ${this.outputs} outputs; ${header.channels - this.outputs} loudspeakers are not heard. Try the practice room.`);
+      this.emit(
+        "said",
+        `This computer has ${this.outputs} outputs; ${header.channels - this.outputs} loudspeakers are not heard. Try the practice room.`,
+      );
     }
   }
 
@@ -231,7 +250,12 @@ class Player extends EventTarget {
     const steps = this.current?.readings.steps;
     if (!steps || !this.playing) return null;
     const late = (this.context.outputLatency || 0) * this.rate;
-    return steps[Math.min(Math.max(Math.floor((this.heard - late - this.current.stream) / 1024), 0), steps.length - 1)];
+    return steps[
+      Math.min(
+        Math.max(Math.floor((this.heard - late - this.current.stream) / 1024), 0),
+        steps.length - 1,
+      )
+    ];
   }
 }
 

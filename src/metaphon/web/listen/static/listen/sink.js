@@ -43,7 +43,10 @@ class Sink extends AudioWorkletProcessor {
       this.rising = FADE;
       this.last = false;
     }
-    this.queue.push({ data: new Float32Array(message.buffer, message.from), channels: message.channels });
+    this.queue.push({
+      data: new Float32Array(message.buffer, message.from),
+      channels: message.channels,
+    });
     this.dry = false;
   }
 
@@ -63,7 +66,8 @@ class Sink extends AudioWorkletProcessor {
       for (let i = 0; i < count; i++) {
         const gain = this.rising > 0 ? 1 - this.rising-- / FADE : 1;
         const from = (this.at + i) * channels;
-        for (let c = 0; c < outputs.length; c++) outputs[c][filled + i] = c < channels ? data[from + c] * gain : 0;
+        for (let c = 0; c < outputs.length; c++)
+          outputs[c][filled + i] = c < channels ? data[from + c] * gain : 0;
       }
       filled += count;
       this.at += count;
@@ -95,7 +99,8 @@ class Sink extends AudioWorkletProcessor {
     for (let i = 0; old && i < wanted && old.left > 0 && old.queue.length; i++) {
       const { data, channels } = old.queue[0];
       const gain = old.left-- / FADE;
-      for (let c = 0; c < Math.min(outputs.length, channels); c++) outputs[c][i] += data[old.at * channels + c] * gain;
+      for (let c = 0; c < Math.min(outputs.length, channels); c++)
+        outputs[c][i] += data[old.at * channels + c] * gain;
       old.at += 1;
       if (old.at * channels === data.length) {
         old.queue.shift();

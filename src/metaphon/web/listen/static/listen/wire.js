@@ -64,5 +64,8 @@ function receive(data) {
   if (header.epoch !== epoch || !sink) return;
   header.whole = base + epoch;
   postMessage({ stretch: header });
-  sink.postMessage({ whole: header.whole, channels: header.channels, buffer: data, from: 4 + length }, [data]);
+  sink.postMessage(
+    { whole: header.whole, channels: header.channels, buffer: data, from: 4 + length },
+    [data],
+  );
 }

@@ -24,7 +24,8 @@ function begin() {
   draw();
 }
 
-const target = () => get("hearing.target") ?? player.sources?.groups[0]?.items[0].hearing.target ?? "0+2+0";
+const target = () =>
+  get("hearing.target") ?? player.sources?.groups[0]?.items[0].hearing.target ?? "0+2+0";
 const labels = () => player.sources?.labels?.[target()] ?? [];
 
 function settings() {
@@ -64,7 +65,14 @@ function channels() {
     );
   }
   for (const list of ["alone", "silent"]) {
-    box.querySelectorAll(`[data-${list}]`).forEach((button) => button.setAttribute("aria-pressed", String(player.state.monitor[list].includes(button.dataset[list]))));
+    box
+      .querySelectorAll(`[data-${list}]`)
+      .forEach((button) =>
+        button.setAttribute(
+          "aria-pressed",
+          String(player.state.monitor[list].includes(button.dataset[list])),
+        ),
+      );
   }
 }
 
@@ -85,7 +93,9 @@ function places() {
 let blind = false;
 function compare() {
   const { comparing, active } = player.state;
-  all(".side").forEach((side) => side.classList.toggle("heard", comparing && active === side.dataset.side));
+  all(".side").forEach((side) =>
+    side.classList.toggle("heard", comparing && active === side.dataset.side),
+  );
   const begin = find("[data-blind]");
   begin.textContent = blind ? "End" : "Begin";
   begin.setAttribute("aria-pressed", String(blind));
@@ -94,7 +104,8 @@ function compare() {
 }
 player.addEventListener("blind", ({ detail }) => {
   if (!board?.querySelector(".score")) return;
-  find(".score").textContent = `${detail.right ? "Right" : "Wrong"}. ${detail.score} of ${detail.of} right; by guessing as good or better in ${(detail.chance * 100).toFixed(1)} %.`;
+  find(".score").textContent =
+    `${detail.right ? "Right" : "Wrong"}. ${detail.score} of ${detail.of} right; by guessing as good or better in ${(detail.chance * 100).toFixed(1)} %.`;
 });
 
 // --- headphones -----------------------------------------------------------------------------
@@ -106,12 +117,24 @@ function phones() {
   find("[data-room]").checked = Boolean(room);
   find("[data-room-settings]").hidden = !room;
   find("[data-worn]").checked = Boolean(monitor.worn);
-  find("[data-correct]").setAttribute("aria-pressed", String(Boolean(monitor.correction?.response)));
+  find("[data-correct]").setAttribute(
+    "aria-pressed",
+    String(Boolean(monitor.correction?.response)),
+  );
   const pair = { left_deg: 30, right_deg: -30, ...monitor.virtual_pair };
   const lead = [];
-  for (const [name, degrees] of [["one", pair.left_deg], ["two", pair.right_deg]]) {
-    const [x, y] = [-Math.sin((degrees * Math.PI) / 180) * 92, -Math.cos((degrees * Math.PI) / 180) * 92];
-    find(`.pair-plan .${name}`).setAttribute("transform", `translate(${x.toFixed(1)} ${y.toFixed(1)})`);
+  for (const [name, degrees] of [
+    ["one", pair.left_deg],
+    ["two", pair.right_deg],
+  ]) {
+    const [x, y] = [
+      -Math.sin((degrees * Math.PI) / 180) * 92,
+      -Math.cos((degrees * Math.PI) / 180) * 92,
+    ];
+    find(`.pair-plan .${name}`).setAttribute(
+      "transform",
+      `translate(${x.toFixed(1)} ${y.toFixed(1)})`,
+    );
     lead.push(`M0 0L${x.toFixed(1)} ${y.toFixed(1)}`);
   }
   find(".pair-plan .leads").setAttribute("d", lead.join(""));
@@ -120,7 +143,10 @@ function phones() {
   const curves = find(".curves");
   if (wanted && (wanted !== drawn || !curves.querySelector("svg"))) {
     drawn = wanted;
-    htmx.ajax("GET", `${curves.dataset.address}?correction=${encodeURIComponent(wanted)}`, { target: curves, swap: "innerHTML" });
+    htmx.ajax("GET", `${curves.dataset.address}?correction=${encodeURIComponent(wanted)}`, {
+      target: curves,
+      swap: "innerHTML",
+    });
   }
 }
 
@@ -137,9 +163,15 @@ function speakers() {
         const row = find("#speaker-row").content.cloneNode(true).querySelector("tr");
         row.dataset.channel = i;
         row.querySelector(".label").textContent = name.replace("-", "\u2212");
-        row.querySelectorAll("input").forEach((input) => input.setAttribute("aria-label", `${input.getAttribute("aria-label")} of ${name}`));
+        row
+          .querySelectorAll("input")
+          .forEach((input) =>
+            input.setAttribute("aria-label", `${input.getAttribute("aria-label")} of ${name}`),
+          );
         row.querySelector(".pole").setAttribute("aria-label", `Invert ${name}`);
-        row.querySelectorAll("[data-bind]").forEach((input) => (input.dataset.bind = `speaker.${i}.${input.dataset.bind}`));
+        row
+          .querySelectorAll("[data-bind]")
+          .forEach((input) => (input.dataset.bind = `speaker.${i}.${input.dataset.bind}`));
         return row;
       }),
     );
@@ -151,7 +183,9 @@ function speakers() {
     for (const input of row.querySelectorAll(".number")) {
       if (document.activeElement === input) continue;
       const box = input.closest(".value");
-      input.value = (+(held[input.name] ?? box.dataset.default)).toFixed(+box.dataset.digits).replace("-", "\u2212");
+      input.value = (+(held[input.name] ?? box.dataset.default))
+        .toFixed(+box.dataset.digits)
+        .replace("-", "\u2212");
       box.dispatchEvent(new Event("redraw", { bubbles: true }));
     }
     row.querySelector(".output").value = held.output ?? i + 1;
@@ -175,11 +209,22 @@ document.addEventListener("click", async (event) => {
   if (!button || !board.contains(button)) return;
   const { monitor } = player.state;
   const { dataset } = button;
-  const toggled = (list, name) => (list.includes(name) ? list.filter((other) => other !== name) : [...list, name]);
+  const toggled = (list, name) =>
+    list.includes(name) ? list.filter((other) => other !== name) : [...list, name];
   if (dataset.alone) player.monitor({ alone: toggled(monitor.alone, dataset.alone) });
   else if (dataset.silent) player.monitor({ silent: toggled(monitor.silent, dataset.silent) });
-  else if (dataset.group !== undefined) player.monitor({ silent: [], alone: dataset.group ? labels().filter((name) => dataset.group.includes(name[0]) || (dataset.group === "M" && name.startsWith("LFE"))) : [] });
-  else if (dataset.clear !== undefined) document.dispatchEvent(new KeyboardEvent("keydown", { key: "0" }));
+  else if (dataset.group !== undefined)
+    player.monitor({
+      silent: [],
+      alone: dataset.group
+        ? labels().filter(
+            (name) =>
+              dataset.group.includes(name[0]) || (dataset.group === "M" && name.startsWith("LFE")),
+          )
+        : [],
+    });
+  else if (dataset.clear !== undefined)
+    document.dispatchEvent(new KeyboardEvent("keydown", { key: "0" }));
   else if (dataset.reset !== undefined) {
     player.send({ do: "reset" });
     past.heard = [];
@@ -194,7 +239,10 @@ document.addEventListener("click", async (event) => {
       player.send({ do: "blind", on: true });
     }
   } else if (dataset.answer) player.send({ do: "answer", side: dataset.answer });
-  else if (dataset.pair) player.monitor({ virtual_pair: { ...monitor.virtual_pair, left_deg: +dataset.pair, right_deg: -dataset.pair } });
+  else if (dataset.pair)
+    player.monitor({
+      virtual_pair: { ...monitor.virtual_pair, left_deg: +dataset.pair, right_deg: -dataset.pair },
+    });
   else if (dataset.correct !== undefined) {
     const chosen = find('[data-bind="monitor.correction.response"]');
     if (!monitor.correction?.response && !chosen.value) chosen.selectedIndex = 1;
@@ -205,39 +253,60 @@ document.addEventListener("click", async (event) => {
   } else if (dataset.testOne !== undefined) {
     const channel = +button.closest("tr").dataset.channel + 1;
     const on = get("monitor.loudspeakers.test_channel") !== channel;
-    player.monitor({ through: "loudspeakers", loudspeakers: { ...monitor.loudspeakers, test: on ? "noise" : "off", test_channel: on ? channel : null } });
+    player.monitor({
+      through: "loudspeakers",
+      loudspeakers: {
+        ...monitor.loudspeakers,
+        test: on ? "noise" : "off",
+        test_channel: on ? channel : null,
+      },
+    });
     if (on && !player.playing) player.play();
   } else if (dataset.choose === "monitor.loudspeakers.test") {
-    player.monitor({ through: button.value === "off" ? monitor.through : "loudspeakers", loudspeakers: { ...monitor.loudspeakers, test: button.value, test_channel: null } });
+    player.monitor({
+      through: button.value === "off" ? monitor.through : "loudspeakers",
+      loudspeakers: { ...monitor.loudspeakers, test: button.value, test_channel: null },
+    });
   } else if (dataset.calibrate) {
     button.disabled = true;
     const body = new FormData();
     body.append("loudspeakers", JSON.stringify(monitor.loudspeakers ?? {}));
     const answer = await fetch(dataset.calibrate, { method: "POST", headers: csrf(), body });
     button.disabled = false;
-    if (!answer.ok) return say("The room could not be measured; choose a layout and try again.", true);
+    if (!answer.ok)
+      return say("The room could not be measured; choose a layout and try again.", true);
     const { loudspeakers, told } = await answer.json();
     board.mended = loudspeakers;
-    find(".told").replaceChildren(...told.map((words) => Object.assign(document.createElement("li"), { textContent: words })));
+    find(".told").replaceChildren(
+      ...told.map((words) => Object.assign(document.createElement("li"), { textContent: words })),
+    );
     find("[data-apply]").hidden = false;
   } else if (dataset.apply !== undefined) {
-    player.monitor({ loudspeakers: { ...monitor.loudspeakers, ...board.mended, test: "off", test_channel: null } });
+    player.monitor({
+      loudspeakers: { ...monitor.loudspeakers, ...board.mended, test: "off", test_channel: null },
+    });
     say("The loudspeakers are set. Walk the test signal to hear that each is where it should be.");
   }
 });
 
 document.addEventListener("change", async ({ target: field }) => {
   if (!board?.contains(field)) return;
-  if (field.matches("[data-room]")) put("monitor.binaural", { ...player.state.monitor.binaural, room: field.checked ? {} : null });
+  if (field.matches("[data-room]"))
+    put("monitor.binaural", { ...player.state.monitor.binaural, room: field.checked ? {} : null });
   else if (field.matches("[data-worn]")) player.monitor({ worn: field.checked });
   else if (field.matches(".output")) {
     const number = parseInt(field.value, 10);
-    if (number >= 1 && number <= 64) speaker(+field.closest("tr").dataset.channel, { output: number });
+    if (number >= 1 && number <= 64)
+      speaker(+field.closest("tr").dataset.channel, { output: number });
     else speakers();
   } else if (field.dataset.bring && field.files.length) {
     const body = new FormData();
     body.append("file", field.files[0]);
-    const answer = await fetch(field.dataset.bring, { method: "POST", headers: { ...csrf(), "HX-Request": "true" }, body });
+    const answer = await fetch(field.dataset.bring, {
+      method: "POST",
+      headers: { ...csrf(), "HX-Request": "true" },
+      body,
+    });
     if (answer.ok) {
       const { name } = await answer.json();
       say(`${name} is here.`);
@@ -255,9 +324,14 @@ for (const kind of ["commit", "dragging"]) {
     if (first === "speaker") speaker(+i, { [name]: numberOf(input) });
   });
 }
-document.addEventListener("submit", (event) => {
-  if (event.target.matches("[data-keep-preset]")) event.target.elements.monitor.value = JSON.stringify(player.state.monitor);
-}, true);
+document.addEventListener(
+  "submit",
+  (event) => {
+    if (event.target.matches("[data-keep-preset]"))
+      event.target.elements.monitor.value = JSON.stringify(player.state.monitor);
+  },
+  true,
+);
 document.addEventListener("pointerdown", (event) => {
   if (!event.target.matches?.('[data-draw="story"]')) return;
   const span = event.target.getBoundingClientRect();
@@ -271,7 +345,8 @@ player.addEventListener("reading", ({ detail: { readings } }) => {
   addBands(readings.bands, readings.steps.length);
   for (const side of ["a", "b"]) {
     const applied = board.querySelector(`[data-applied="${side}"]`);
-    if (applied && readings.matched_db) applied.textContent = `${signed(readings.matched_db[side])} dB`;
+    if (applied && readings.matched_db)
+      applied.textContent = `${signed(readings.matched_db[side])} dB`;
   }
 });
 let turn = 0;
@@ -280,7 +355,9 @@ player.addEventListener("transport", () => draw());
 player.addEventListener("state", settings);
 const status = () => {
   const { load, lead_ms } = player.status ?? {};
-  if (board && load !== undefined) find(".load").textContent = `${Math.round(load * 100)} % of real time, ${lead_ms} ms ahead${player.gaps ? `, ${player.gaps} gaps` : ""}`;
+  if (board && load !== undefined)
+    find(".load").textContent =
+      `${Math.round(load * 100)} % of real time, ${lead_ms} ms ahead${player.gaps ? `, ${player.gaps} gaps` : ""}`;
 };
 player.addEventListener("status", status);
 document.addEventListener("sources-loaded", settings);

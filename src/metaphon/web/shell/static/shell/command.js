@@ -15,7 +15,9 @@ const switched = (value) => (value === "on" ? true : value === "off" ? false : v
 // The strips that an edit reaches: those given, with those chosen along with the first; the chosen where none is given.
 export function reached(strips, { chosen, within }) {
   if (!strips?.length) return chosen;
-  return within && chosen.length > 1 && chosen.includes(strips[0]) ? [strips[0], ...chosen.filter((one) => one !== strips[0])] : strips;
+  return within && chosen.length > 1 && chosen.includes(strips[0])
+    ? [strips[0], ...chosen.filter((one) => one !== strips[0])]
+    : strips;
 }
 
 export function commandOf({ set, command, field, chosen }, value, around, fields) {
@@ -26,7 +28,8 @@ export function commandOf({ set, command, field, chosen }, value, around, fields
     return { kind: "set", strips, path, value: switched(value), with_group: around.groups };
   }
   const made = { ...JSON.parse(command), ...fields };
-  if (value !== undefined) made[field ?? "value"] = field === "to" && value === "" ? null : switched(value);
+  if (value !== undefined)
+    made[field ?? "value"] = field === "to" && value === "" ? null : switched(value);
   if (chosen === "strips") made.strips = reached(made.strips, around);
   if (chosen === "to") made.to = around.chosen;
   return made;

@@ -9,9 +9,14 @@ import { commandOf, typed } from "./command.js";
 const WAIT_MS = 30; // between two trials under the hand
 const pending = new Map(); // edits on their way: what control they came from
 
-const rootOf = (element) => element.closest("[data-edit-url]") ?? document.querySelector("[data-edit-url]");
+const rootOf = (element) =>
+  element.closest("[data-edit-url]") ?? document.querySelector("[data-edit-url]");
 const controlOf = (element) => element.dataset.set ?? element.dataset.command ?? element.id;
-const context = (element) => ({ chosen: chosenStrips(), groups: movesGroups(), within: Boolean(element.closest("[data-with-chosen]")) && !element.closest("[data-alone]") });
+const context = (element) => ({
+  chosen: chosenStrips(),
+  groups: movesGroups(),
+  within: Boolean(element.closest("[data-with-chosen]")) && !element.closest("[data-alone]"),
+});
 
 // Try a command out while the hand moves: heard, not kept.
 let waiting = null;
@@ -35,9 +40,16 @@ export function send(command, element, control = controlOf(element)) {
   pending.set(edit, { control, element });
   const { editUrl, editTarget, editSwap = "none" } = root.dataset;
   // each request has an element of its own, so that none waits for or replaces another
-  const carrier = document.body.appendChild(Object.assign(document.createElement("span"), { hidden: true }));
+  const carrier = document.body.appendChild(
+    Object.assign(document.createElement("span"), { hidden: true }),
+  );
   const target = editTarget ? document.querySelector(editTarget) : root;
-  const request = htmx.ajax("POST", editUrl, { source: carrier, target, swap: editSwap, values: { command: JSON.stringify(command), edit } });
+  const request = htmx.ajax("POST", editUrl, {
+    source: carrier,
+    target,
+    swap: editSwap,
+    values: { command: JSON.stringify(command), edit },
+  });
   return request.finally(() => carrier.remove());
 }
 
@@ -48,7 +60,12 @@ export function release(control) {
 }
 
 function sendFrom(element, value) {
-  const command = commandOf(element.dataset, value, context(element), element.matches("form") ? fields(element) : {});
+  const command = commandOf(
+    element.dataset,
+    value,
+    context(element),
+    element.matches("form") ? fields(element) : {},
+  );
   if (command) send(command, element);
 }
 
@@ -71,13 +88,15 @@ document.addEventListener("commit", ({ target }) => {
 document.addEventListener("dragging", ({ target }) => {
   if (!target.matches(edits)) return;
   const number = typed(target.value);
-  if (typeof number === "number") tryOut(commandOf(target.dataset, number, context(target), {}), controlOf(target));
+  if (typeof number === "number")
+    tryOut(commandOf(target.dataset, number, context(target), {}), controlOf(target));
 });
 document.addEventListener("released", ({ target }) => {
   if (target.matches(edits)) release(controlOf(target));
 });
 document.addEventListener("change", ({ target }) => {
-  if (!target.matches?.(`select:is(${edits}), input:is(${edits})`) || target.matches(".number")) return;
+  if (!target.matches?.(`select:is(${edits}), input:is(${edits})`) || target.matches(".number"))
+    return;
   if (target.type === "checkbox") return sendFrom(target);
   if (target.matches("select") && !target.value && target.dataset.field !== "to") return; // the menu's own title
   sendFrom(target, target.value);
@@ -89,7 +108,11 @@ document.addEventListener("click", ({ target }) => {
   if (button.dataset.setChosen) {
     const on = button.getAttribute("aria-pressed") !== "true";
     button.setAttribute("aria-pressed", String(on));
-    return send({ kind: "set", strips: chosenStrips(), path: button.dataset.setChosen, value: on }, button, `chosen ${button.dataset.setChosen}`);
+    return send(
+      { kind: "set", strips: chosenStrips(), path: button.dataset.setChosen, value: on },
+      button,
+      `chosen ${button.dataset.setChosen}`,
+    );
   }
   sendFrom(button, button.hasAttribute("value") ? button.value : undefined);
 });
@@ -110,4 +133,6 @@ for (const name of ["htmx:responseError", "htmx:sendError"]) {
     one.element.closest?.(".value")?.classList.add("refused");
   });
 }
-document.addEventListener("htmx:afterRequest", ({ detail }) => pending.delete(detail.requestConfig?.parameters?.edit));
+document.addEventListener("htmx:afterRequest", ({ detail }) =>
+  pending.delete(detail.requestConfig?.parameters?.edit),
+);

@@ -10,7 +10,11 @@ function say({ message, refused = false, link = null }) {
   box.setAttribute("role", refused ? "alert" : "status");
   const text = document.createElement("span");
   text.textContent = message;
-  if (link) text.append(" ", Object.assign(document.createElement("a"), { href: link.address, textContent: link.words }));
+  if (link)
+    text.append(
+      " ",
+      Object.assign(document.createElement("a"), { href: link.address, textContent: link.words }),
+    );
   const close = document.createElement("button");
   close.className = "button bare square";
   close.setAttribute("aria-label", "Close");
@@ -21,11 +25,14 @@ function say({ message, refused = false, link = null }) {
   setTimeout(() => box.remove(), refused ? 12000 : 4000);
 }
 document.addEventListener("say", (event) => say(event.detail));
-document.addEventListener("htmx:sendError", () => say({ message: "The server cannot be reached; nothing was changed.", refused: true }));
+document.addEventListener("htmx:sendError", () =>
+  say({ message: "The server cannot be reached; nothing was changed.", refused: true }),
+);
 document.addEventListener("htmx:responseError", (event) => {
   const status = event.detail.xhr.status;
   if (status === 404) say({ message: "This is no longer there; reload the page.", refused: true });
-  if (status >= 500) say({ message: "The program made a fault; nothing was changed. Try again.", refused: true });
+  if (status >= 500)
+    say({ message: "The program made a fault; nothing was changed. Try again.", refused: true });
 });
 
 document.addEventListener("htmx:configRequest", (event) => {
@@ -50,10 +57,13 @@ document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }
   if (requestConfig.verb === "get") return;
   const send = xhr.send.bind(xhr);
   xhr.send = (body) => {
-    line = line.then(() => new Promise((answered) => {
-      xhr.addEventListener("loadend", answered);
-      send(body);
-    }));
+    line = line.then(
+      () =>
+        new Promise((answered) => {
+          xhr.addEventListener("loadend", answered);
+          send(body);
+        }),
+    );
   };
 });
 
@@ -62,7 +72,10 @@ document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }
 let edits = 0;
 const drawAnew = () =>
   htmx.ajax("GET", location.pathname + location.search, {
-    target: "#workspace", select: "#workspace > *", swap: "innerHTML", headers: { "X-Edits": edits, "X-Place": location.pathname },
+    target: "#workspace",
+    select: "#workspace > *",
+    swap: "innerHTML",
+    headers: { "X-Edits": edits, "X-Place": location.pathname },
   });
 document.addEventListener("mix-changed", (event) => {
   if (event.detail.value !== false) drawAnew();
@@ -78,7 +91,9 @@ document.addEventListener("keydown", (event) => {
   const field = event.target;
   const typing = field.matches?.("input:not([type=checkbox]), select, textarea");
   // in a number that was sent already, undo means the edit; in one still being typed, the typing
-  const sent = field.matches?.("select, .value input.number") && field.value === (field.dataset.sent ?? field.defaultValue ?? field.value);
+  const sent =
+    field.matches?.("select, .value input.number") &&
+    field.value === (field.dataset.sent ?? field.defaultValue ?? field.value);
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && (!typing || sent)) {
     event.preventDefault();
     document.getElementById(event.shiftKey ? "redo" : "undo")?.click();
@@ -98,6 +113,7 @@ document.addEventListener("click", (event) => {
 });
 
 // The scripts of a workspace are loaded when it is first opened.
-const loadScript = (root) => root.querySelectorAll("[data-script]").forEach((element) => import(element.dataset.script));
+const loadScript = (root) =>
+  root.querySelectorAll("[data-script]").forEach((element) => import(element.dataset.script));
 document.addEventListener("htmx:load", ({ target }) => loadScript(target.parentNode ?? document));
 loadScript(document);

@@ -6,8 +6,12 @@ const MINUS = "\u2212";
 const numberOf = (text) => parseFloat(text.replace(MINUS, "-").replace(",", "."));
 const parts = (box) => ({
   input: box.querySelector("input.number"),
-  low: +box.dataset.low, high: +box.dataset.high, step: +box.dataset.step,
-  reset: +box.dataset.default, digits: +box.dataset.digits, log: box.dataset.scale === "log",
+  low: +box.dataset.low,
+  high: +box.dataset.high,
+  step: +box.dataset.step,
+  reset: +box.dataset.default,
+  digits: +box.dataset.digits,
+  log: box.dataset.scale === "log",
 });
 const format = (value, digits) => {
   const text = value.toFixed(digits);
@@ -49,7 +53,8 @@ function set(box, value) {
 function commit(box) {
   const { input } = parts(box);
   box.classList.remove("refused");
-  if (input.value === input.dataset.sent) return input.dispatchEvent(new CustomEvent("released", { bubbles: true }));
+  if (input.value === input.dataset.sent)
+    return input.dispatchEvent(new CustomEvent("released", { bubbles: true }));
   input.dataset.sent = input.value;
   input.dispatchEvent(new CustomEvent("commit", { bubbles: true }));
 }
@@ -123,14 +128,24 @@ document.addEventListener("htmx:beforeSwap", () => {
   const element = document.activeElement;
   const label = element?.getAttribute("aria-label");
   if (!label && !element?.id) return;
-  const unsent = element.matches(".value input.number") && element.value !== (element.dataset.sent ?? element.defaultValue);
-  held = { element, label, id: element.id, text: unsent ? element.value : null, within: element.closest("#panel") ? "#panel " : "" };
+  const unsent =
+    element.matches(".value input.number") &&
+    element.value !== (element.dataset.sent ?? element.defaultValue);
+  held = {
+    element,
+    label,
+    id: element.id,
+    text: unsent ? element.value : null,
+    within: element.closest("#panel") ? "#panel " : "",
+  };
 });
 document.addEventListener("htmx:afterSettle", () => {
   if (!held || document.contains(held.element)) return;
   const { label, id, text, within } = held;
   held = null;
-  const again = (id && document.getElementById(id)) || document.querySelector(`${within}[aria-label="${CSS.escape(label ?? "")}"]`);
+  const again =
+    (id && document.getElementById(id)) ||
+    document.querySelector(`${within}[aria-label="${CSS.escape(label ?? "")}"]`);
   again?.focus();
   if (!again || text === null) return;
   again.value = text;
