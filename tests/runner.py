@@ -4,6 +4,7 @@ Django's own, on both cores, with a scratch storage, one plain closing line and 
 tests. Those in the browser run one after another in one process, on a server that they share.
 """
 
+import logging
 import multiprocessing
 import os
 import sys
@@ -69,9 +70,10 @@ class Runner(DiscoverRunner):
         super().__init__(*args, parallel=parallel or os.cpu_count() or 1, **options)
         self._closing = "0 passed, 1 failed"
         os.environ["METAPHON_LONG"] = "1" if long else "0"
-        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = (
-            "true"  # Playwright's loop runs in the tests' thread
-        )
+        # Playwright's loop runs in the tests' thread
+        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+        # what is refused on purpose is no news
+        logging.getLogger("django.request").setLevel(logging.ERROR)
 
     @classmethod
     def add_arguments(cls, parser: ArgumentParser) -> None:

@@ -74,6 +74,25 @@ class Flow(BrowserTest):
         page.keyboard.press("Enter")
         expect(page.locator("#panel h2").first).to_have_text("Choir hum")
 
+    def test_a_number_under_the_hand_is_sent_once_though_its_row_is_drawn_anew(self) -> None:
+        page = self.flow("table")
+        sent: list[str] = []
+        page.on(
+            "request",
+            lambda r: sent.append(r.url) if "gain_db" in (r.post_data or "") else None,
+        )
+        gain = page.get_by_label("Rain gain", exact=True)
+        before = self.named("Rain").gain_db
+        gain.focus()
+        page.keyboard.press("ArrowUp")
+        # an edit of the same row whose answer draws it anew before the number is sent
+        page.evaluate("""document.querySelector('[aria-label="Mute Rain"]').click()""")
+        self.wait_for(lambda: self.named("Rain").muted and self.named("Rain").gain_db > before)
+        page.wait_for_load_state("networkidle")
+        page.wait_for_timeout(500)  # longer than a nudge waits before it is sent
+        self.assertEqual(len(sent), 1)
+        expect(gain).to_be_focused()
+
     def test_many_at_once_in_the_table(self) -> None:
         page = self.flow("table")
         for name in ("Low drum one", "Low drum two"):

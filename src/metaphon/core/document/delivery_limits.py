@@ -1,6 +1,6 @@
 """What a kind of delivery can hold, and what it will change of a mix, source by source.
 
-One row a profile.
+One row a delivery.
 """
 
 from collections.abc import Iterator
@@ -54,7 +54,7 @@ DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
 }
 
 
-def changes(mix: Mix, profile: DeliveryLimits) -> dict[str, list[str]]:
+def changes(mix: Mix, limits: DeliveryLimits) -> dict[str, list[str]]:
     """What a profile will change of each strip that enters the programme, in a few words each.
 
     By the strip's id.
@@ -71,44 +71,44 @@ def changes(mix: Mix, profile: DeliveryLimits) -> dict[str, list[str]]:
     objects = sorted(
         (s for s in entering if s.placement.mode == "object"), key=lambda s: -s.placement.importance
     )
-    most = len(objects) if profile.most_objects is None else profile.most_objects
+    most = len(objects) if limits.most_objects is None else limits.most_objects
     panned = {strip.id for strip in objects[most:]}
-    bed = layout_named(profile.bed).everyday if profile.bed else ""
+    bed = layout_named(limits.bed).everyday if limits.bed else ""
     for strip in entering:
         place = strip.placement
-        told: list[str] = []
-        if place.mode == "bed" and profile.bed and place.layout != profile.bed:
-            told.append(f"bed {layout_named(place.layout).everyday} set in {bed}")
-        if place.mode == "scene" and not profile.scenes:
-            told.append(f"scene decoded to {bed}" if bed else "scene decoded")
+        notes: list[str] = []
+        if place.mode == "bed" and limits.bed and place.layout != limits.bed:
+            notes.append(f"bed {layout_named(place.layout).everyday} set in {bed}")
+        if place.mode == "scene" and not limits.scenes:
+            notes.append(f"scene decoded to {bed}" if bed else "scene decoded")
         if strip.id in panned:
-            told.append(f"panned into {bed}" if bed else "panned into a bed")
+            notes.append(f"panned into {bed}" if bed else "panned into a bed")
         elif place.mode == "object":
-            told += _of_object(mix, strip, profile)
-        if told:
-            found[strip.id] = told
+            notes += _of_object(mix, strip, limits)
+        if notes:
+            found[strip.id] = notes
     return found
 
 
-def _of_object(mix: Mix, strip: Strip, profile: DeliveryLimits) -> Iterator[str]:
+def _of_object(mix: Mix, strip: Strip, limits: DeliveryLimits) -> Iterator[str]:
     if not (
-        profile.upper_half
-        or profile.sphere_only
-        or not profile.extent
-        or profile.most_objects is not None
+        limits.upper_half
+        or limits.sphere_only
+        or not limits.extent
+        or limits.most_objects is not None
     ):
         return
     place = strip.placement
     lanes = used_lanes(mix, strip)
     times = sampled_times(lanes.values()) if lanes else np.zeros(1)
     _, elevation, distance, *extent = on_sphere(place, lanes, times)
-    if profile.upper_half and np.any(elevation < -0.01):
+    if limits.upper_half and np.any(elevation < -0.01):
         yield "raised to the ears"
-    if not profile.extent and any(np.any(size > 0.0) for size in extent):
+    if not limits.extent and any(np.any(size > 0.0) for size in extent):
         yield "becomes a point"
-    if profile.sphere_only and np.any(distance < 0.999) and not place.on_sphere:
+    if limits.sphere_only and np.any(distance < 0.999) and not place.on_sphere:
         yield "moved out to the sphere"
-    if not profile.extent and (place.divergence > 0.0 or place.diffuseness > 0.0):
+    if not limits.extent and (place.divergence > 0.0 or place.diffuseness > 0.0):
         yield "no divergence or diffuseness"
-    if profile.most_objects is not None and place.excluded:
+    if limits.most_objects is not None and place.excluded:
         yield "zones are not kept"

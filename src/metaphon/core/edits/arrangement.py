@@ -144,11 +144,11 @@ class Tilt(Command):
         )
 
     def describe(self, mix: Mix) -> str:
-        told = names(mix, self.strips)
+        subject = names(mix, self.strips)
         return (
-            f"{told}: tilted by {self.pitch_deg:.0f}°"
+            f"{subject}: tilted by {self.pitch_deg:.0f}°"
             if self.pitch_deg
-            else f"{told}: rolled by {self.roll_deg:.0f}°"
+            else f"{subject}: rolled by {self.roll_deg:.0f}°"
         )
 
 

@@ -235,11 +235,11 @@ class SetGroup(Command):
         return mix.model_copy(update={"groups": tuple(g for g in groups if g.id in used)})
 
     def describe(self, mix: Mix) -> str:
-        told = names(mix, self.strips)
+        subject = names(mix, self.strips)
         return (
-            f"{told} in the group {self.name.strip()}"
+            f"{subject} in the group {self.name.strip()}"
             if self.name.strip()
-            else f"{told} in no group"
+            else f"{subject} in no group"
         )
 
 

@@ -92,16 +92,16 @@ class SetValue(Command):
         return mix
 
     def describe(self, mix: Mix) -> str:
-        told, value = names(mix, self._reached(mix)), self._read(mix)
+        subject, value = names(mix, self._reached(mix)), self._read(mix)
         if self.path in _SWITCHED:
-            return f"{_SWITCHED[self.path][not value]} {told}"
+            return f"{_SWITCHED[self.path][not value]} {subject}"
         part, name = self._field(mix)
         if isinstance(part, Send):
-            told += f" to {strip_of(mix, part.bus).name}"
+            subject += f" to {strip_of(mix, part.bus).name}"
         field = type(part).model_fields[name]
         title = getattr(type(part), "title", "")
         if name == "bypassed":
-            return f"{'Bypassed' if value else 'Brought back'} {title} on {told}"
+            return f"{'Bypassed' if value else 'Brought back'} {title} on {subject}"
         label, unit = label_of(name, field).lower(), str(extra_of(field).get("unit", ""))
         if isinstance(value, bool):
             shown = "on" if value else "off"
@@ -109,7 +109,7 @@ class SetValue(Command):
             shown = f"{float(value):g} {unit}".strip()
         else:
             shown = "empty" if value is None else str(value).replace("_", " ")
-        return f"{told}{f', {title.lower()}' if title else ''}: {label} {shown}"
+        return f"{subject}{f', {title.lower()}' if title else ''}: {label} {shown}"
 
     @property
     def _position(self) -> str | None:
@@ -270,10 +270,10 @@ class Toggle(Command):
         return mix
 
     def describe(self, mix: Mix) -> str:
-        told, items = names(mix, self.strips), self._items(mix)
+        subject, items = names(mix, self.strips), self._items(mix)
         if self.path == "placement/excluded":
-            return f"{told}: kept out of {', '.join(map(str, items)) or 'no zone'}"
-        return f"{told}: {self.path.rsplit('/', 1)[-1].replace('_', ' ')}, {self.item}"
+            return f"{subject}: kept out of {', '.join(map(str, items)) or 'no zone'}"
+        return f"{subject}: {self.path.rsplit('/', 1)[-1].replace('_', ' ')}, {self.item}"
 
     def _items(self, mix: Mix) -> tuple[Any, ...]:
         found = field_at(strip_of(mix, self.strips[0]), parsed(self.path))

@@ -16,7 +16,7 @@ _BLOCK = 1 << 16
 _STEREO = LAYOUTS["0+2+0"]
 
 
-def fold_down(target: Target) -> NDArray[np.float64]:
+def downmix_matrix(target: Target) -> NDArray[np.float64]:
     """The gains, (2, channels), to a stereo pair.
 
     Loudspeakers by ITU-R BS.775-4, scenes decoded, two ears as they are.
@@ -30,7 +30,7 @@ def fold_down(target: Target) -> NDArray[np.float64]:
 
 def fold_down_correlation(path: Path, target: Target) -> list[float | None]:
     """The correlation of a file's fold-down every 100 ms; None where a side is silent."""
-    matrix = fold_down(target).astype(np.float32)
+    matrix = downmix_matrix(target).astype(np.float32)
     info = probe(path)
     meter = CorrelationMeter(info.sample_rate_hz)
     reader = ClipReader(path)

@@ -58,7 +58,7 @@ class Voice:
         self.costs: dict[str, float] = {}
         self.left: int | None = None  # frames that a closed voice may still ring
         self._strips = [StripRun(strip, plan.rate_hz, self.gate) for strip in plan.strips]
-        self._tails = {output: _LiveRenderer(plan, output) for output in outputs}
+        self._renderers = {output: _LiveRenderer(plan, output) for output in outputs}
         self._next = first - first % GRID_FRAMES
         self._ready = {output: _nothing(output) for output in outputs}
         self._last: tuple[Signals, int, int] = ({}, self._next, 0)
@@ -81,16 +81,18 @@ class Voice:
     def hear(self, outputs: Sequence[Output]) -> None:
         """Give these outputs from now on; those that are new begin with what was last worked on."""
         for output in outputs:
-            if output not in self._tails:
-                self._tails[output] = _LiveRenderer(self.plan, output)
+            if output not in self._renderers:
+                self._renderers[output] = _LiveRenderer(self.plan, output)
                 signals, at, frames = self._last
                 short = self._ready[next(iter(self._ready))].shape[1]
                 again = (
-                    self._tails[output].process(signals, at, frames) if frames else _nothing(output)
+                    self._renderers[output].process(signals, at, frames)
+                    if frames
+                    else _nothing(output)
                 )
                 self._ready[output] = again[:, again.shape[1] - short :]
-        for output in [output for output in self._tails if output not in outputs]:
-            del self._tails[output], self._ready[output]
+        for output in [output for output in self._renderers if output not in outputs]:
+            del self._renderers[output], self._ready[output]
 
     def adopt(self, plan: Plan) -> bool:
         """Go on by another plan; False where its shape differs, and nothing was changed."""
@@ -100,8 +102,8 @@ class Voice:
         for running, strip in zip(self._strips, plan.strips, strict=True):
             if running.plan != strip:
                 running.adopt(strip)
-        for tail in self._tails.values():
-            tail.adopt(plan)
+        for renderer in self._renderers.values():
+            renderer.adopt(plan)
         return True
 
     def let_ring(self) -> None:
@@ -142,7 +144,10 @@ class Voice:
                 self.costs.get(strip.plan.id, 0.0) + time.perf_counter() - began
             )
         self._last = signals, at, frames
-        return {output: tail.process(signals, at, frames) for output, tail in self._tails.items()}
+        return {
+            output: renderer.process(signals, at, frames)
+            for output, renderer in self._renderers.items()
+        }
 
     def close(self) -> None:
         """Let go of files and threads."""

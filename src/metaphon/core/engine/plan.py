@@ -145,13 +145,13 @@ class StripPlan:
     fader_db: Curve
     routes: tuple[Route, ...]
     feed: Feed | None
-    away: DistanceEffect | None
+    distance: DistanceEffect | None
 
     @property
     def shape(self) -> Hashable:
         """What must be alike for a strip at work to go on by another plan."""
         ways = tuple((route.bus, route.tap, route.wait) for route in self.routes)
-        fed = self.feed is not None, self.away is not None
+        fed = self.feed is not None, self.distance is not None
         return (
             self.id,
             self.channels,

@@ -52,17 +52,17 @@ def render(
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
     at = warm_up - warm_up % GRID_FRAMES - plan.ahead
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
-    tails = [_renderer(plan, output) for output in outputs]
-    with ThreadPoolExecutor(1, "tails") as pool, ExitStack() as stack:
+    renderers = [_renderer(plan, output) for output in outputs]
+    with ThreadPoolExecutor(1, "renderers") as pool, ExitStack() as stack:
         for strip in strips:
             stack.callback(strip.close)
         waiting: tuple[int, Future[list[Block]]] | None = None
         while at < last or waiting:
-            # the strips of the next block run while the tails of this one do
+            # the strips of the next block run while the renderers of this one do
             ready, waiting = waiting, None
             if at < last:
                 signals = run_all(strips, at, block_frames)
-                waiting = at, pool.submit(_rendered_block, tails, signals, at, block_frames)
+                waiting = at, pool.submit(_rendered_block, renderers, signals, at, block_frames)
                 at += block_frames
             if ready is not None:
                 place, blocks = ready[0], ready[1].result()
@@ -72,9 +72,9 @@ def render(
 
 
 def _rendered_block(
-    tails: Sequence[Renderer], signals: dict[str, Block], at: int, frames: int
+    renderers: Sequence[Renderer], signals: dict[str, Block], at: int, frames: int
 ) -> list[Block]:
-    return [tail.process(signals, at, frames) for tail in tails]
+    return [renderer.process(signals, at, frames) for renderer in renderers]
 
 
 def _renderer(plan: Plan, output: Output) -> Renderer:
@@ -126,8 +126,8 @@ class StripRun:
         self._fader = Passing(Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
-        self._away = (
-            Crossfade(DistanceRun(plan.away, plan.channels, rate_hz)) if plan.away else None
+        self._distance = (
+            Crossfade(DistanceRun(plan.distance, plan.channels, rate_hz)) if plan.distance else None
         )
 
     def _start(self, plan: StripPlan) -> "Series[_Checked]":
@@ -137,7 +137,7 @@ class StripRun:
     def _prompt(self) -> bool:
         """Whether nothing holds sound back, so that silence needs no work."""
         plan = self.plan
-        waits = plan.ahead_in or plan.away or any(route.wait for route in plan.routes)
+        waits = plan.ahead_in or plan.distance or any(route.wait for route in plan.routes)
         return not (plan.chain or waits) and self._chain.at_rest
 
     def adopt(self, plan: StripPlan) -> None:
@@ -151,9 +151,9 @@ class StripRun:
         else:
             for part in self._chain.latest.parts:
                 part.adopt(plan)
-        if self._away and plan.away and plan.away != old.away:
-            tail = round(old.away.tail_s * self._rate_hz) if old.away else 0
-            self._away.replace(DistanceRun(plan.away, plan.channels, self._rate_hz), tail)
+        if self._distance and plan.distance and plan.distance != old.distance:
+            tail = round(old.distance.tail_s * self._rate_hz) if old.distance else 0
+            self._distance.replace(DistanceRun(plan.distance, plan.channels, self._rate_hz), tail)
         if plan.fader_db != old.fader_db:
             self._fader.to(Fader(plan.fader_db, self._rate_hz))
         for way, route in zip(self._routes, plan.routes, strict=True):
@@ -171,8 +171,8 @@ class StripRun:
             return None
         block = self._pad.process(self._chain.process(source, taken))
         after = self.given = self._fader.apply(block, given)
-        far = self._away.process(after, given) if self._away else after
-        sent = far if self.plan.away and self.plan.away.where.placement.sends_too else after
+        far = self._distance.process(after, given) if self._distance else after
+        sent = far if self.plan.distance and self.plan.distance.where.placement.sends_too else after
         for way in self._routes:
             match way.route.tap:
                 case "strip":

@@ -12,7 +12,7 @@ from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
 from metaphon.core.engine.crossfade import Series
-from metaphon.core.engine.downmix import fold_down
+from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
 from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
@@ -52,10 +52,10 @@ def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Running:
         )
     if monitor.through == "virtual_pair" and heard.name != "binaural":
         pair = virtual_pair_responses(monitor.virtual_pair, monitor.binaural, rate_hz)
-        return Convolver(np.einsum("ih,iet->het", fold_down(heard), pair).astype(np.float32))
+        return Convolver(np.einsum("ih,iet->het", downmix_matrix(heard), pair).astype(np.float32))
     if monitor.through == "binaural" and heard.name != "binaural":
         return Convolver(binaural_responses(monitor.binaural, heard, rate_hz))
-    return Matrix(fold_down(heard))
+    return Matrix(downmix_matrix(heard))
 
 
 def key_of(monitor: Monitor) -> tuple[object, ...]:

@@ -9,7 +9,7 @@ from scipy.fft import rfft
 
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
-from metaphon.core.engine.downmix import fold_down
+from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter
@@ -42,7 +42,7 @@ class Meters:
             heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
         )
         self._weights = channel_weights(layout) if layout else np.eye(1, heard.channels)[0]
-        self._folding = fold_down(heard).astype(np.float32)
+        self._folding = downmix_matrix(heard).astype(np.float32)
         low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
         # of a scene only W counts: the other channels are no energy of their own
         self._counted = (

@@ -40,7 +40,7 @@ class Stretch:
     readings: dict[str, Any]
 
 
-def scene_heard(mix: Mix, hearing: MonitorSource) -> tuple[Mix, Output]:
+def mix_heard(mix: Mix, hearing: MonitorSource) -> tuple[Mix, Output]:
     """The mix as a hearing takes it, and the output to listen to.
 
     Raises InputError where the strip it is about is gone.
@@ -154,7 +154,7 @@ class Session:
             return  # as when a number that was tried is kept
         for key, player in self._players.items():
             if key[0] == name:
-                player.change(compile(scene_heard(mix, key[1])[0]))
+                player.change(compile(mix_heard(mix, key[1])[0]))
         self.documents[name] = mix
 
     def hear(self, side: str, hearing: MonitorSource) -> None:
@@ -256,7 +256,7 @@ class Session:
             name = hearing.source
             if name not in self.documents:
                 return  # it is on its way
-            scene, output = scene_heard(self.documents[name], hearing)
+            scene, output = mix_heard(self.documents[name], hearing)
             apart = hearing.what in ("alone", "before") or bool(hearing.stand_in)
             shared = hearing.model_copy(
                 update={"target": "0+2+0"}

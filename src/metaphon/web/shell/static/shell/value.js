@@ -2,6 +2,7 @@
 // Markup: .value[data-low][data-high][data-step][data-default] > input.number + svg (drawn 0 to 100 wide).
 
 const MINUS = "\u2212";
+let swapping = false; // while a redraw takes the old out, in one turn
 
 const numberOf = (text) => parseFloat(text.replace(MINUS, "-").replace(",", "."));
 const parts = (box) => ({
@@ -85,7 +86,8 @@ document.addEventListener("focusin", (event) => {
 });
 document.addEventListener("focusout", (event) => {
   const box = event.target.closest?.(".value");
-  if (box && document.contains(box)) {
+  // a number taken away by a redraw is sent from the one that takes its place, not from both
+  if (box && !swapping && document.contains(box)) {
     clearTimeout(box.pending);
     commit(box);
   }
@@ -125,6 +127,8 @@ document.addEventListener("pointerdown", (event) => {
 // What is drawn anew keeps the hand where it was: the same control keeps the focus, and a number not yet sent.
 let held = null;
 document.addEventListener("htmx:beforeSwap", () => {
+  swapping = true;
+  queueMicrotask(() => (swapping = false));
   const element = document.activeElement;
   const label = element?.getAttribute("aria-label");
   if (!label && !element?.id) return;
