@@ -3,10 +3,13 @@
 from itertools import combinations
 from typing import Any
 
+import numpy as np
 from playwright.sync_api import Page, expect
 
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.edits.structure import SetGroup
+from metaphon.core.spatial.chart import on_chart
+from metaphon.core.spatial.directions import wrap_azimuth
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Automation, Mix, Placement, Strip
 from tests.browser.server import BrowserTest
@@ -23,6 +26,30 @@ class Field(BrowserTest):
         page.goto(f"{self.address}/mix/{mix.pk}/field/")
         page.wait_for_selector("#field-chart .object")
         return page
+
+    def test_the_page_draws_and_reads_directions_as_the_core_does(self) -> None:
+        """The hand is quicker than the server, so the page projects too: by the same formulas."""
+        page = self.field()
+        directions = [(a, e) for a in range(-175, 180, 25) for e in (-85, -30, 0, 45, 85)]
+        drawn, read, wrapped, ways = page.evaluate(
+            """async (directions) => {
+                const chart = await import("/static/field/chart.js");
+                const { near, wrap } = await import("/static/field/state.js");
+                const drawn = directions.map(([a, e]) => chart.onChart(a, e));
+                const read = drawn.map(([x, y]) => chart.fromChart(x, y));
+                const angles = [-540, -180, -1, 0, 179.5, 180, 361, 725];
+                const ways = angles.map((to) => near(0, to));
+                return [drawn, read, angles.map(wrap), ways];
+            }""",
+            directions,
+        )
+        azimuth_deg, elevation_deg = np.transpose(directions)
+        expected = on_chart(azimuth_deg, elevation_deg) * (100.0, -100.0)  # y downwards
+        np.testing.assert_allclose(drawn, expected, atol=1e-9)
+        np.testing.assert_allclose(read, directions, atol=1e-6)
+        angles = [-540, -180, -1, 0, 179.5, 180, 361, 725]
+        np.testing.assert_allclose(wrapped, wrap_azimuth(angles))
+        np.testing.assert_allclose(ways, [np.unwrap([0, to], period=360)[1] for to in angles])
 
     def test_dragging_keys_typing_and_undo(self) -> None:
         page = self.field()

@@ -20,10 +20,19 @@ class Flow(BrowserTest):
         return self.mix.strips.select_related("output_bus", "placement").get(name=name)
 
     def drag(self, page: Page, start: str, end: str) -> None:
-        boxes = [page.locator(f'.node[data-name="{name}"]').bounding_box() for name in (start, end)]
-        middles = [
-            (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2) for box in boxes if box
-        ]
+        # both in one turn: the map may be drawn anew at any time but while a hand is on it
+        middles = page.evaluate(
+            """async (names) => {
+                const found = () => names.map((n) =>
+                    document.querySelector(`#map[aria-busy="false"] .node[data-name="${n}"]`));
+                while (found().includes(null)) await new Promise(requestAnimationFrame);
+                return found().map((node) => {
+                    const box = node.getBoundingClientRect();
+                    return [box.x + box.width / 2, box.y + box.height / 2];
+                });
+            }""",
+            [start, end],
+        )
         page.mouse.move(*middles[0])
         page.mouse.down()
         page.mouse.move(middles[1][0] - 10, middles[1][1], steps=4)

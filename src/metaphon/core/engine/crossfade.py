@@ -17,14 +17,14 @@ class Working(Protocol):
     """A processor at work, which may need to know its place in the mix."""
 
     def process(self, block: Block, *place: int) -> Block:
-        """Take and give one block."""
+        """Take and give (channels, frames); `place` is what the part asks for beside."""
 
 
 class Placed(Protocol):
     """What works on a block by its place in the mix, with a memory of what went before."""
 
     def process(self, block: Block, at: int) -> Block:
-        """Take and give one block."""
+        """Take and give (channels, frames) that begin at frame `at` of the mix."""
 
 
 R = TypeVar("R", bound=Running | Working | Placed)
@@ -135,7 +135,7 @@ class Series(Generic[R]):
         self.parts = parts
 
     def process(self, block: Block, *place: int) -> Block:
-        """Take and give one block."""
+        """Take and give (channels, frames); `place` is what the part asks for beside."""
         for part in self.parts:
             block = part.process(block, *place)
         return block

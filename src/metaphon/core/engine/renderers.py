@@ -41,7 +41,7 @@ class Renderer(Protocol):
     """Turns what the strips feed into the programme, by strip id, into one target's channels."""
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
-        """Take and give one block."""
+        """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
 
 
 def renderer_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Renderer:
@@ -68,7 +68,7 @@ class MatrixRenderer:
         self._unlike = Decorrelator(target.channels, rate_hz) if self._diffuse else None
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
-        """Take and give one block."""
+        """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
         out = np.zeros((self._channels, frames), dtype=np.float32)
         for strip, mixer in self._mixers:
             if strip in signals:
@@ -94,7 +94,7 @@ class Decorrelator:
         self._overlap_add = OverlapAdd(channels, self._size, GRID_FRAMES)
 
     def process(self, block: Block) -> Block:
-        """Take and give one block."""
+        """Take and give (channels, frames), going on from the block before."""
         pieces = rfft(block.reshape(len(block), -1, GRID_FRAMES), self._size) * self._spectra
         return self._overlap_add.add(irfft(pieces, self._size))
 
@@ -234,7 +234,7 @@ class BinauralRenderer:
         return self._spectra(np.stack([_gathered(responses, weights) for responses in spread]))
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
-        """Take and give one block."""
+        """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
         segments = frames // GRID_FRAMES
         heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
         diffuse = np.zeros_like(heard) if self._unlike else None

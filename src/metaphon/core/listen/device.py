@@ -34,7 +34,7 @@ class Matrix:
         self._gains = gains.astype(np.float32)
 
     def process(self, block: Block) -> Block:
-        """Take and give one block."""
+        """Take and give (channels, frames), going on from the block before."""
         return self._gains @ block
 
 

@@ -62,7 +62,7 @@ class LoudspeakerFeeds:
         self._test = None if chosen.test == "off" else TestSignal(chosen, rate_hz)
 
     def process(self, block: Block) -> Block:
-        """Take and give one block."""
+        """Take and give (channels, frames), going on from the block before."""
         feeds = self._test.process(block.shape[1]) if self._test else self._matrix @ block
         feeds = feeds * self._gains
         out = np.zeros((self._count, block.shape[1]), dtype=np.float32)
@@ -95,7 +95,7 @@ class TestSignal:
         self._at = 0
 
     def process(self, frames: int) -> Block:
-        """Take and give one block."""
+        """Give the next `frames` frames, (channels, frames)."""
         place = np.arange(self._at, self._at + frames) / self._rate_hz
         self._at += frames
         step = (place // _STEP_S).astype(int) % self._channels

@@ -29,7 +29,7 @@ export function onChart(azimuth, elevation) {
   const scale = Math.sqrt(1 + Math.cos(high) * Math.cos(half));
   return [(-200 * Math.cos(high) * Math.sin(half)) / scale, (-100 * Math.sin(high)) / scale];
 }
-function fromChart(x, y) {
+export function fromChart(x, y) {
   let [u, v] = [(-x / 100) * Math.SQRT2, (-y / 100) * Math.SQRT2];
   const outside = (u / 4) ** 2 * 2 + (v / 2) ** 2 * 2; // beyond the edge: to the nearest point on it
   if (outside > 0.999) [u, v] = [u / Math.sqrt(outside / 0.999), v / Math.sqrt(outside / 0.999)];

@@ -1,7 +1,7 @@
 // The lane beneath the chart: breakpoints added, dragged, nudged and drawn by hand; the playhead goes along.
 
 import { release, send, tryOut } from "../shell/edit.js";
-import { field, find, make, mayEdit, now } from "./state.js";
+import { field, find, make, mayEdit, near, now, wrap } from "./state.js";
 
 const TALL = 112;
 const LEFT = 46;
@@ -59,8 +59,7 @@ const at = (event) => {
 };
 const digits = () => (ends()[1] - ends()[0] > 20 ? 1 : 3);
 const said = (value) => value.toFixed(digits()).replace("-", "\u2212");
-const near = (from, to) =>
-  lane.turns ? from + ((((to - from + 180) % 360) + 360) % 360) - 180 : to;
+const towards = (from, to) => (lane.turns ? near(from, to) : to);
 
 export function drawLane() {
   const area = svg();
@@ -132,11 +131,11 @@ function curvePath() {
       path += `H${xOf(t1)}V${yOf(v1)}`;
       continue;
     }
-    const aim = near(v0, v1);
+    const aim = towards(v0, v1);
     for (let k = 1; k <= 16; k++) {
       const part = curve === "smooth" ? (k / 16) ** 2 * (3 - (2 * k) / 16) : k / 16;
       const value = v0 + (aim - v0) * part;
-      const wrapped = lane.turns ? ((((value + 180) % 360) + 360) % 360) - 180 : value;
+      const wrapped = lane.turns ? wrap(value) : value;
       const jumps = lane.turns && k > 1 && Math.abs(wrapped - last) > 180;
       path += `${jumps ? "M" : "L"}${xOf(t0 + ((t1 - t0) * k) / 16)} ${yOf(wrapped)}`;
       last = wrapped;

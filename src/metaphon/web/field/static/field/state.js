@@ -16,7 +16,13 @@ export const make = (name, attributes, ...children) => {
 
 export const radians = (degrees) => (degrees * Math.PI) / 180;
 export const degrees = (angle) => (angle * 180) / Math.PI;
-export const wrap = (azimuth) => ((((azimuth + 180) % 360) + 360) % 360) - 180;
+// Any angle brought into -180 (excluded) to 180.
+export const wrap = (azimuth) => 180 - ((((180 - azimuth) % 360) + 360) % 360);
+// The same direction, by the shorter way round; half a turn keeps its side.
+export function near(from, to) {
+  const way = wrap(to - from);
+  return from + (way === 180 && to < from ? -180 : way);
+}
 export const hold = (elevation) => Math.max(-90, Math.min(90, elevation));
 export const vector = (azimuth, elevation) => {
   const [a, e] = [radians(azimuth), radians(elevation)];
