@@ -27,11 +27,25 @@ class Alignment:
 def align(
     reference: NDArray[Any], other: NDArray[Any], rate_hz: int, longest_ms: float = 100.0
 ) -> Alignment | None:
-    """Find delay and polarity of `other` against `reference`, both (frames).
+    """Find delay and polarity of one recording against another of the same sound.
 
-    To about 1/32 of a sample.
+    Parameters
+    ----------
+    reference, other
+        Samples, (frames) each.
+    rate_hz
+        Of both.
+    longest_ms
+        The longest delay looked for, either way.
 
-    None where either is silent. Source: generalised cross-correlation, Knapp & Carter 1976.
+    Returns
+    -------
+        Delay to about 1/32 of a sample, polarity and how sure it is; None where either is silent.
+
+    References
+    ----------
+        C. Knapp & G. C. Carter, The generalized correlation method for estimation of time delay,
+        IEEE Trans. ASSP 24(4), 1976.
     """
     frames = max(len(reference), len(other))
     size = next_fast_len(2 * frames, real=True)

@@ -37,10 +37,23 @@ def correlation(left_power: float, right_power: float, product: float) -> float 
 def fold_down_losses_db(
     left_power: Powers, right_power: Powers, product: Powers
 ) -> NDArray[np.float64]:
-    """How much quieter the sum of two channels is than if both were alike, for powers of any shape.
+    """How much quieter the sum of two channels is than if both were alike.
 
-    0 dB for two equal channels, 3.01 dB for unrelated ones, LARGEST_LOSS_DB where they cancel; NaN
-    in silence. Derived: 10 log10(2 (Pl + Pr) / P(l + r)).
+    Parameters
+    ----------
+    left_power, right_power, product
+        Mean powers of the two and their mean product, of any one shape.
+
+    Returns
+    -------
+        10 log10(2 (Pl + Pr) / P(l + r)) in dB: 0 for two equal channels, 3.01 for unrelated ones,
+        LARGEST_LOSS_DB where they cancel, NaN in silence. Derived.
+
+    Examples
+    --------
+    >>> one = np.ones(2)
+    >>> fold_down_losses_db(one, one, np.array([1.0, 0.0])).round(2)
+    array([0.  , 3.01])
     """
     apart = left_power + right_power
     apart = np.where(apart >= _SILENCE, apart, np.nan)

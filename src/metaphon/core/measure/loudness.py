@@ -12,10 +12,17 @@ _OFFSET = -0.691
 
 
 def k_weighting(rate_hz: float) -> NDArray[np.float64]:
-    """The two K-weighting stages at any sample rate, (2, 6) second-order sections.
+    """The two K-weighting stages at any sample rate.
 
-    At 48 kHz they are the tables of BS.1770-5 annex 1; elsewhere the same analogue filters,
-    transformed anew.
+    At 48 kHz they are the published tables; elsewhere the same analogue filters, transformed anew.
+
+    Returns
+    -------
+        Second-order sections, (2, 6).
+
+    References
+    ----------
+        ITU-R BS.1770-5, annex 1.
     """
     rows = []
     # Resonance and quality read back from the 48 kHz tables; numerators per stage (s^2, s, 1).

@@ -11,9 +11,20 @@ _NEAREST = 0.1  # of the loudspeaker sphere: closer by, level grows no more
 
 
 def air_absorption_db_per_m(frequencies_hz: ArrayLike) -> NDArray[np.float64]:
-    """What a metre of air takes at 20 degrees Celsius, 50 % humidity and 101.325 kPa. Source.
+    """What a metre of air takes at 20 degrees Celsius, 50 % humidity and 101.325 kPa.
 
-    ISO 9613-1:1993, section 6.2.
+    Parameters
+    ----------
+    frequencies_hz
+        Frequencies of any shape.
+
+    Returns
+    -------
+        Pure-tone attenuation in dB a metre, of the same shape.
+
+    References
+    ----------
+        ISO 9613-1:1993, section 6.2.
     """
     f = np.asarray(frequencies_hz, dtype=float)
     saturation = 10.0 ** (-6.8346 * (_TRIPLE_K / _TEMPERATURE_K) ** 1.261 + 4.6151)

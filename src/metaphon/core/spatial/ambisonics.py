@@ -34,9 +34,27 @@ def order_of(channels: int) -> int:
 
 
 def encode(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, order: int) -> NDArray[np.float64]:
-    """Spherical harmonics of a direction, shape of the angles plus ((order + 1) ** 2).
+    """Spherical harmonics of a direction: the gains that place a sound in an ambisonic scene.
 
-    Source: AmbiX, Nachbar et al. 2011.
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        Angles that broadcast against each other, in degrees; left and up are positive.
+    order
+        Of the scene, 0 to 7.
+
+    Returns
+    -------
+        AmbiX gains (ACN order, SN3D), the shape of the angles plus ((order + 1) ** 2).
+
+    References
+    ----------
+        C. Nachbar et al., AmbiX: a suggested ambisonics format, 2011.
+
+    Examples
+    --------
+    >>> (encode(90.0, 0.0, 1).round(4) + 0.0).tolist()  # straight left: W and Y
+    [1.0, 1.0, 0.0, 0.0]
     """
     azimuth, elevation = np.broadcast_arrays(np.radians(azimuth_deg), np.radians(elevation_deg))
     rows = []
@@ -54,12 +72,18 @@ def encode(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, order: int) -> NDAr
 def sphere_grid(
     degree: int = 24,
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Directions and weights of a grid on the sphere.
-
-    Azimuths, elevations (degrees) and weights (summing to one), exact to this
-    polynomial degree.
+    """Directions on the sphere that integrate polynomials exactly.
 
     Gauss-Legendre in height, evenly spaced in azimuth.
+
+    Parameters
+    ----------
+    degree
+        Up to which polynomial degree the sum of weights times values is the mean over the sphere.
+
+    Returns
+    -------
+        Azimuths and elevations in degrees, and weights that sum to one, each (directions).
     """
     heights, weights = leggauss(degree // 2 + 1)
     turns = degree + 2

@@ -48,12 +48,21 @@ def cube_positions(layout: Layout) -> NDArray[np.float64]:
 
 
 def cube_pan(positions: ArrayLike, layout: Layout) -> Gains:
-    """Pan places in the room, (..., 3), to the loudspeakers of a layout, (..., channels).
-
-    LFE stays 0.
+    """Pan places in the room to the loudspeakers of a layout.
 
     Between two layers, rows or columns the power passes by sine and cosine; beyond the outermost it
     stays there.
+
+    Parameters
+    ----------
+    positions
+        Places, (..., 3): x right, y front, z up, each -1 to 1.
+    layout
+        The loudspeakers.
+
+    Returns
+    -------
+        Amplitude gains, (..., channels), LFE always 0.
     """
     places = np.asarray(positions, dtype=float)
     x, y, z = np.moveaxis(places, -1, 0)

@@ -39,9 +39,11 @@ def per_channel(weights: NDArray[np.float64]) -> NDArray[np.float64]:
 
 
 def virtual_decode(order: int, weighting: Weighting = "max_re") -> NDArray[np.float64]:
-    """Decode a scene to the directions of `sphere_grid`, (directions, channels).
+    """Decode a scene to the directions of `sphere_grid`, summing energy to one.
 
-    Summing energy to one.
+    Returns
+    -------
+        Gains, (directions, channels of the scene).
     """
     azimuth, elevation, weights = sphere_grid()
     by_order = max_re_weights(order) if weighting == "max_re" else np.ones(order + 1)
@@ -53,11 +55,30 @@ def virtual_decode(order: int, weighting: Weighting = "max_re") -> NDArray[np.fl
 def decode_matrix(
     order: int, layout: Layout, decoder: Decoder = "allrad", weighting: Weighting = "max_re"
 ) -> NDArray[np.float64]:
-    """The gains (channels of the layout, channels of the scene) that play a scene on loudspeakers.
+    """The gains that play an ambisonic scene on loudspeakers.
 
     The energy summed over the loudspeakers is one on average over all directions; LFE is left out.
-    For `dual_band` these are the gains above the crossover. Sources: projection and mode matching,
-    Daniel 2000, chapter 3; AllRAD and max-rE, Zotter & Frank 2012.
+    For `dual_band` these are the gains above the crossover.
+
+    Parameters
+    ----------
+    order
+        Of the scene, 1 to 7.
+    layout
+        The loudspeakers.
+    decoder
+        AllRAD, projection or mode matching, as they are named in `Decoder`.
+    weighting
+        `basic`, `max_re` or `dual_band`, as they are named in `Weighting`.
+
+    Returns
+    -------
+        Gains, (channels of the layout, channels of the scene).
+
+    References
+    ----------
+        J. Daniel, thesis, 2000, chapter 3 (projection, mode matching); F. Zotter & M. Frank,
+        All-round ambisonic panning and decoding, J. Audio Eng. Soc. 60(10), 2012 (AllRAD, max-rE).
     """
     kind: Weighting = "basic" if weighting == "basic" else "max_re"
     azimuth, elevation, weights = sphere_grid()

@@ -12,12 +12,25 @@ _DECAY_DB = 40.0
 
 @lru_cache(maxsize=8)
 def decorrelators(channels: int, rate_hz: int) -> NDArray[np.float32]:
-    """One filter a channel, (channels, taps).
+    """Filters that make copies of one sound unlike each other: velvet noise, of unit energy.
 
-    Velvet noise that dies away by 40 dB in 30 ms, of unit energy.
+    It dies away by 40 dB in 30 ms; it is the same for the same rate always, and for the first
+    channels whatever their number.
 
-    The same for the same rate always, and for the first channels whatever their number.
-    Source: Alary, Politis & Valimaki 2017, Velvet-noise decorrelator.
+    Parameters
+    ----------
+    channels
+        How many.
+    rate_hz
+        Of the filters.
+
+    Returns
+    -------
+        Impulse responses, (channels, taps).
+
+    References
+    ----------
+        B. Alary, A. Politis & V. Valimaki, Velvet-noise decorrelator, DAFx 2017.
     """
     taps, spacing = round(_LENGTH_S * rate_hz), rate_hz / _DENSITY_HZ
     found = np.zeros((channels, taps), dtype=np.float32)

@@ -12,8 +12,23 @@ Vectors = NDArray[np.float64]
 def unit_vectors(azimuth_deg: ArrayLike, elevation_deg: ArrayLike = 0.0) -> Vectors:
     """Turn angles into unit vectors, x right, y front, z up.
 
-    Angles broadcast against each other; the result has their shape plus a last axis of 3.
-    Source: ITU-R BS.2076-2, section 8 (coordinate conventions).
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        Angles that broadcast against each other, in degrees; left and up are positive.
+
+    Returns
+    -------
+        Vectors, the shape of the angles plus (3).
+
+    References
+    ----------
+        ITU-R BS.2076-2, section 8 (coordinate conventions).
+
+    Examples
+    --------
+    >>> unit_vectors(90.0).round(4).tolist()  # straight left
+    [-1.0, 0.0, 0.0]
     """
     azimuth, elevation = np.broadcast_arrays(np.radians(azimuth_deg), np.radians(elevation_deg))
     return np.stack(

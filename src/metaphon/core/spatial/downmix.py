@@ -31,11 +31,29 @@ _FOLD_DOWN: dict[str, dict[str, dict[str, float]]] = {
 
 @lru_cache(maxsize=256)
 def conversion(source: str, target: str) -> NDArray[np.float64]:
-    """The gains, (target channels, source channels), that take one layout to another.
+    """The gains that take one loudspeaker layout to another.
 
-    A channel that both have passes unchanged. To stereo and mono the tables of ITU-R BS.775-4 hold,
-    and wider layouts go through 5.1 first. Everything else is panned to where its loudspeaker
-    stood. LFE goes to the LFE, or nowhere. The array is not to be written to.
+    A channel that both have passes unchanged. To stereo and mono the published table holds, and
+    wider layouts go through 5.1 first. Everything else is panned to where its loudspeaker stood.
+    LFE goes to the LFE, or nowhere.
+
+    Parameters
+    ----------
+    source, target
+        Names of layouts, as `layout_named` knows them.
+
+    Returns
+    -------
+        Gains, (target channels, source channels); not to be written to.
+
+    References
+    ----------
+        ITU-R BS.775-4, annex 4.
+
+    Examples
+    --------
+    >>> conversion("0+5+0", "0+2+0").round(4).tolist()  # L, R, C, LFE, Ls, Rs
+    [[1.0, 0.0, 0.7071, 0.0, 0.7071, 0.0], [0.0, 1.0, 0.7071, 0.0, 0.0, 0.7071]]
     """
     one, other = layout_named(source), layout_named(target)
     if target in _FOLD_DOWN and source not in ("0+5+0", *_NARROW):

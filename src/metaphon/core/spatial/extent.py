@@ -35,9 +35,18 @@ _BOX = np.stack(np.meshgrid(*[np.linspace(-1.0, 1.0, 3)] * 3, indexing="ij"), ax
 def around(
     azimuth_deg: ArrayLike, elevation_deg: ArrayLike, width_deg: ArrayLike, height_deg: ArrayLike
 ) -> Vectors:
-    """Directions that fill an ellipse round a direction, as unit vectors (..., count, 3).
+    """Directions that fill an ellipse round a direction.
 
-    Width and height are whole angles, 0 to 360; where both are 0 throughout, count is 1.
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        Its middle, in degrees.
+    width_deg, height_deg
+        Whole angles, 0 to 360.
+
+    Returns
+    -------
+        Unit vectors, (..., count, 3); count is 1 where both angles are 0 throughout.
     """
     azimuth, elevation, width, height = np.broadcast_arrays(
         *(np.asarray(v, dtype=float) for v in (azimuth_deg, elevation_deg, width_deg, height_deg))

@@ -27,12 +27,29 @@ def normalised(gains: Gains) -> Gains:
 def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
     """Pan between the two neighbouring ear-level loudspeakers at equal power.
 
-    By the sine and cosine of the way
-    between them.
+    The gains are the sine and cosine of the way between the two. On a layout without a rear a
+    direction behind is heard from its mirror image in front.
 
-    azimuth_deg of any shape; the result has that shape plus (channels). On a layout without a rear
-    a direction behind is heard from its mirror image in front. Source: constant-power law, common
-    practice.
+    Parameters
+    ----------
+    azimuth_deg
+        Angles of any shape, in degrees, positive to the left.
+    layout
+        The loudspeakers; those above and below and the LFE stay at 0.
+
+    Returns
+    -------
+        Amplitude gains, the shape of the angles plus (channels); their squares sum to one.
+
+    Notes
+    -----
+        Constant-power law: common practice, no source.
+
+    Examples
+    --------
+    >>> from metaphon.core.spatial.layouts import layout_named
+    >>> constant_power(0.0, layout_named("0+2+0")).round(4).tolist()
+    [0.7071, 0.7071]
     """
     azimuth = _in_reach(np.asarray(azimuth_deg, dtype=float), layout)
     level = [i for i in layout.main if layout.angles_deg[i][1] == 0.0]
@@ -58,9 +75,31 @@ def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
 def vector_pan(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, layout: Layout) -> Gains:
     """Pan a direction between the two or three loudspeakers round it.
 
-    Angles of any equal shape; the result has that shape plus (channels), LFE always 0. Where a
-    layout has no loudspeaker above or below, an imaginary one there shares its part among its
-    neighbours. The gains for the mirrored direction are the mirrored gains. Source: Pulkki 1997.
+    Where a layout has no loudspeaker above or below, an imaginary one there shares its part among
+    its neighbours. The gains for the mirrored direction are the mirrored gains.
+
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        Angles of one shape, in degrees; left and up are positive.
+    layout
+        The loudspeakers.
+
+    Returns
+    -------
+        Amplitude gains, the shape of the angles plus (channels), LFE always 0; their squares sum to
+        one.
+
+    References
+    ----------
+        V. Pulkki, Virtual sound source positioning using vector base amplitude panning, J. Audio
+        Eng. Soc. 45(6), 1997.
+
+    Examples
+    --------
+    >>> from metaphon.core.spatial.layouts import layout_named
+    >>> vector_pan(30.0, 0.0, layout_named("0+5+0")).round(4).tolist()
+    [1.0, 0.0, 0.0, 0.0, 0.0, 0.0]
     """
     return pan_vectors(unit_vectors(azimuth_deg, elevation_deg), layout)
 

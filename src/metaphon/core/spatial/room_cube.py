@@ -127,9 +127,20 @@ def sizes_to_cube(
     height_deg: ArrayLike,
     depth: ArrayLike,
 ) -> tuple[Array, Array, Array]:
-    """Width and height in degrees and depth (0 to 1) at a direction as sizes along x, y and z.
+    """Sizes as angles at a direction, as sizes along x, y and z.
 
-    0 to 1.
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        The direction, in degrees.
+    width_deg, height_deg
+        Whole angles, 0 to 360.
+    depth
+        0 to 1.
+
+    Returns
+    -------
+        Sizes along x, y and z, each 0 to 1.
     """
     aside, along, above = _front_sizes(width_deg, height_deg, depth)
     axes = _axes(azimuth_deg, elevation_deg)
@@ -144,9 +155,18 @@ def sizes_to_cube(
 def sizes_to_sphere(
     azimuth_deg: ArrayLike, elevation_deg: ArrayLike, x: ArrayLike, y: ArrayLike, z: ArrayLike
 ) -> tuple[Array, Array, Array]:
-    """Sizes along x, y and z, 0 to 1, at a direction as width and height in degrees and depth.
+    """Sizes along x, y and z at a direction, as sizes in angles.
 
-    0 to 1.
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        The direction, in degrees.
+    x, y, z
+        Sizes, each 0 to 1.
+
+    Returns
+    -------
+        Width and height in degrees, 0 to 360, and depth, 0 to 1.
     """
     axes = np.swapaxes(_axes(azimuth_deg, elevation_deg), -1, -2)
     sizes = np.stack(np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (x, y, z))), axis=-1)

@@ -17,11 +17,22 @@ _DARKEST_DEG = 150.0
 
 @lru_cache(maxsize=8)
 def spherical_head(radius_cm: float, rate_hz: int) -> Head:
-    """The head-shadow and delay model of a sphere with ears at its sides.
+    """A sphere with ears at its sides: head shadow and delay without a measurement.
 
     Shadow: one pole, one zero, darkest at 150 degrees from the ear; delay round the sphere after
-    Woodworth. Source: Brown & Duda 1998, A structural model for binaural sound synthesis, equations
-    3 to 5.
+    Woodworth.
+
+    Parameters
+    ----------
+    radius_cm
+        Of the head.
+    rate_hz
+        Of the responses.
+
+    References
+    ----------
+        C. P. Brown & R. O. Duda, A structural model for binaural sound synthesis, IEEE Trans.
+        Speech and Audio Processing 6(5), 1998, equations 3 to 5.
     """
     elevation = np.concatenate([np.repeat(np.arange(-80, 81, 10), 36), [-90, 90]])
     azimuth = np.concatenate([np.tile(np.arange(-180, 180, 10), 17), [0, 0]])
