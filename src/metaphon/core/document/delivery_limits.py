@@ -55,12 +55,9 @@ DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
 
 
 def changes(mix: Mix, limits: DeliveryLimits) -> dict[str, list[str]]:
-    """What a profile will change of each strip that enters the programme, in a few words each.
+    """Tell what a delivery will change of each strip that enters the programme.
 
-    By the strip's id.
-
-    Objects beyond the number that fits go to the bed, the least important first, and of those the
-    last.
+    Gives a few words each by the strip's id.
     """
     found: dict[str, list[str]] = {}
     entering = [

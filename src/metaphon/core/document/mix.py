@@ -189,10 +189,7 @@ class Track(Strip):
 
 
 class Bus(Strip):
-    """A sum of tracks, sends and other buses.
-
-    As wide as a loudspeaker layout or an ambisonic scene.
-    """
+    """A sum of tracks, sends and other buses, as wide as a loudspeaker layout or a scene."""
 
     layout: BusFormat = "0+2+0"
 

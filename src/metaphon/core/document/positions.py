@@ -92,10 +92,7 @@ def _lanes_of_form(mix: Mix, strip: Strip, form: Coordinates) -> dict[str, Autom
 
 
 def on_sphere(placement: Placement, lanes: dict[str, Automation], times_s: Array) -> Array:
-    """The position at times as angles, distance and angular size, (6, times).
-
-    In whatever form it is said.
-    """
+    """The position at times as angles, distance and angular size, (6, times)."""
     return in_form(
         positions(placement, lanes, times_s), placement.coordinates, "sphere", placement.reference
     )

@@ -153,10 +153,7 @@ class Tilt(Command):
 
 
 class Spread(Command):
-    """Draw strips apart (factor above 1) or together about the middle of their directions.
-
-    As they are arranged.
-    """
+    """Draw strips apart (factor above 1) or together about the middle of their directions."""
 
     kind: Literal["spread"] = "spread"
     strips: Strips
@@ -254,10 +251,7 @@ def _shifted(mix: Mix, strip: Strip, change: Callable[[Any], Any]) -> Mix:
 
 
 def _vectors(mix: Mix, strip: Strip) -> tuple[Array, Array]:
-    """The directions of a strip's path, (times, 3), and its times.
-
-    One of each where it stands still.
-    """
+    """The directions of a strip's path, (times, 3), and its times: one where it stands still."""
     lanes = used_lanes(mix, strip)
     times = sampled_times(lanes.values()) if lanes else np.zeros(1)
     sphere = on_sphere(strip.placement, lanes, times)

@@ -124,10 +124,7 @@ class DrawLane(LaneEdit):
 
 
 class SetBreakpoint(LaneEdit):
-    """Move a breakpoint of a lane, or set its curve.
-
-    Without a place it is a new one, and makes the lane.
-    """
+    """Move a breakpoint of a lane, or set its curve; without a place it is a new one."""
 
     kind: Literal["set_breakpoint"] = "set_breakpoint"
     place: int | None = Field(
@@ -254,9 +251,9 @@ class ScaleLane(LaneEdit):
 
 
 class ThinLane(LaneEdit):
-    """Fewer breakpoints, its value nowhere off by more than so much (where none is given.
+    """Take away breakpoints that a lane can do without.
 
-    By what is not heard).
+    Its value is nowhere off by more than `within`, where that is given, else by what is not heard.
     """
 
     kind: Literal["thin_lane"] = "thin_lane"

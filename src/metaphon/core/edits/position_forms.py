@@ -114,9 +114,7 @@ def without_lanes(mix: Mix, strip_id: str, names: Iterable[str]) -> Mix:
 def converted(
     mix: Mix, strip_ids: Iterable[str], wanted: Coordinates, reference: str
 ) -> tuple[Mix, list[Conversion]]:
-    """Say the positions of objects in another form, automation included.
-
-    And tell what that did to each.
+    """Say the positions of objects in another form, automation included, and tell what that did.
 
     What was said in the old form stays in the mix and is not used. Raises InputError for an unknown
     reference.

@@ -194,7 +194,7 @@ def line(values: NDArray[Any], kind: type = np.float32) -> NDArray[Any]:
 
 
 def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
-    """DB as a gain; -120 dB and below is silence."""
+    """Levels in dB, of any shape, as amplitude gains; -120 dB and below is silence."""
     return np.where(level_db <= -120.0, 0.0, 10.0 ** (level_db / 20.0))
 
 

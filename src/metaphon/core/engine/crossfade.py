@@ -106,10 +106,7 @@ class Memoryless(Protocol):
 
 
 class Passing:
-    """Something without memory that may be replaced.
-
-    In the next block one passes into the other.
-    """
+    """Something without memory that may be replaced; it passes over within the next block."""
 
     def __init__(self, now: Memoryless) -> None:
         self._now = now

@@ -193,9 +193,7 @@ class _LiveRenderer:
 
 
 class Player:
-    """Plays one plan after another at one place that moves on.
-
-    With what the earlier ones leave ringing.
+    """Plays one plan after another at a place that moves on; what rang goes on ringing.
 
     A loop runs from its first frame up to, not including, its last.
     """

@@ -104,9 +104,10 @@ def scene_gains(where: ObjectPosition, order: int, times_s: Array) -> Array:
 
 
 def head_directions(where: ObjectPosition, times_s: Array) -> tuple[Vectors, Array]:
-    """Directions (times, channels, count, 3) and the part of the power that comes from each.
+    """Where a head hears an object from.
 
-    (count).
+    Directions as unit vectors, (times, channels, count, 3), and the part of the power that comes
+    from each, (count).
     """
     return _directions(where, times_s)
 
@@ -163,10 +164,7 @@ def _diverged(where: ObjectPosition, times_s: Array) -> tuple[list[Array], Array
 
 
 def _snapped(azimuth: Array, elevation: Array, layout: Layout) -> tuple[Array, Array]:
-    """The direction of the nearest loudspeaker instead of each direction.
-
-    Of two as near, the first.
-    """
+    """The direction of the nearest loudspeaker instead of each; of two as near, the first."""
     main = list(layout.main)
     near = np.argmax(
         np.round(unit_vectors(azimuth, elevation) @ layout.vectors[main].T, 9), axis=-1

@@ -225,10 +225,7 @@ def length_frames(mix: Mix) -> int:
 
 
 class _Sounding(NamedTuple):
-    """What of a mix is heard, in working order, with its recordings, ways and lanes.
-
-    And until when, in frames.
-    """
+    """What of a mix is heard and until when, in working order: recordings, ways and lanes."""
 
     strips: list[Strip]
     clips: dict[str, tuple[Placed, ...]]

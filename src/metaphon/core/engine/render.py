@@ -41,12 +41,25 @@ def render(
     last: int | None = None,
     block_frames: int = BLOCK_FRAMES,
 ) -> Iterator[list[Block]]:
-    """Yield blocks, one (channels, frames) array for each output, covering frames [first.
+    """Render a stretch of a mix block by block.
 
-    Last) of the mix.
+    A span that does not begin at 0 is run up to from far enough before for every tail to have died
+    away by 120 dB.
 
-    block_frames is a multiple of GRID_FRAMES and changes nothing but speed. A span that does not
-    begin at 0 is run up to from far enough before for every tail to have died away by 120 dB.
+    Parameters
+    ----------
+    plan
+        The mix, compiled.
+    outputs
+        What is wanted of it.
+    first, last
+        The frames of the mix from, and up to but not including; None is its end.
+    block_frames
+        A multiple of GRID_FRAMES; changes nothing but speed.
+
+    Yields
+    ------
+        For each block one array (channels, frames) an output.
     """
     last = plan.frames if last is None else min(last, plan.frames)
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)

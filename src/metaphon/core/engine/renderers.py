@@ -45,7 +45,7 @@ class Renderer(Protocol):
 
 
 def renderer_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Renderer:
-    """The tail of a target over these feeds."""
+    """Make the renderer of a target for these feeds."""
     if target.name == "binaural":
         return BinauralRenderer(feeds, load_head(SHIPPED, rate_hz))
     return MatrixRenderer(target, feeds, rate_hz)
@@ -100,10 +100,7 @@ class Decorrelator:
 
 
 class _DualBand:
-    """A scene decoded in one way below the crossover and in another above.
-
-    By a filter of first order.
-    """
+    """A scene decoded in one way below the crossover and in another above (first order)."""
 
     def __init__(self, low: Gains, high: Gains, inputs: int, outputs: int, rate_hz: int) -> None:
         self.inputs = inputs

@@ -134,9 +134,7 @@ class ClipReader:
 
 
 class AudioWriter:
-    """Writes an audio file block by block under a passing name.
-
-    And gives it its own when all went well.
+    """Writes an audio file block by block under a passing name; it gets its own when all went well.
 
     16 and 24 bits are dithered (TPDF, 2 LSB peak to peak, Lipshitz et al. 1992) from a fixed seed;
     digital silence stays digital silence. What exceeds full scale is held there and counted in

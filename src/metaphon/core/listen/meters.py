@@ -129,12 +129,10 @@ class Meters:
         return [_told(row, 2) for row in correlations(own[:, None], own, self._powers)]
 
     def _energy_vector(self) -> dict[str, float | None] | None:
-        """Where the sound appears to come from and how sharply (length 1.
+        """Where the sound appears to come from, with front to height.
 
-        From one point), with front to height.
-
-        Source: Gerzon 1992, General metatheory of auditory localisation: r_E = sum of g^2 u over
-        sum of g^2.
+        Its length says how sharply: 1 is from one point. Source: Gerzon 1992, General metatheory of
+        auditory localisation: r_E = sum of g^2 u over sum of g^2.
         """
         if self._vectors is None:
             return None

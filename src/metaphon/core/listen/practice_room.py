@@ -26,10 +26,7 @@ _ONSET = 0.3  # of the highest peak
 
 @dataclass(frozen=True)
 class Standing:
-    """Where a loudspeaker really stands and how it is really wired.
-
-    To which output, with what fault.
-    """
+    """Where a loudspeaker really stands, to which output it is wired, and with what fault."""
 
     label: str
     output: int
@@ -123,12 +120,10 @@ class Measured:
 
 
 def measure(layout: str, rate_hz: int) -> list[Measured]:
-    """Play a sweep from every output in turn and find when, how loud.
+    """Play a sweep from every output in turn.
 
-    Which way up and from where it comes.
-
-    Exponential sweep, deconvolved by division (Farina 2000); direction from the intensity of the
-    first arrival.
+    Finds when it arrives, how loud, which way up and from where. Exponential sweep, deconvolved by
+    division (Farina 2000); direction from the intensity of the first arrival.
     """
     frames = round(_SWEEP_S * rate_hz)
     time = np.arange(frames) / rate_hz

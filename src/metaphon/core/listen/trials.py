@@ -26,9 +26,7 @@ class _Trial:
 
 
 class Trials:
-    """The edits under the hand or on their way, by control.
-
-    And the kept mix that they are applied to.
+    """The edits under the hand or on their way, by control, and the kept mix beneath them.
 
     The very command that is tried out is the one that is kept, so what is heard is what comes of
     it.

@@ -71,10 +71,7 @@ def _around_zero(curve: NDArray[Any], reach: int) -> NDArray[Any]:
 
 
 def _between_samples(curve: NDArray[Any], peak: int) -> tuple[float, float]:
-    """The place and height of the top near a sample.
-
-    By band-limited interpolation to 1/32 of a sample.
-    """
+    """The place and height of the top near a sample, interpolated to 1/32 of a sample."""
     half = 24
     at = np.arange(max(peak - half, 0), min(peak + half + 1, len(curve)))
     places = peak + np.arange(-32, 33) / 32.0

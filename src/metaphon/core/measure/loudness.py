@@ -109,9 +109,9 @@ class LoudnessMeter:
 
     @property
     def range_lu(self) -> float | None:
-        """The spread between the 10th and 95th per cent of short-term loudness. Source.
+        """The spread between the 10th and 95th per cent of short-term loudness.
 
-        EBU Tech 3342.
+        Source: EBU Tech 3342.
         """
         power = _gated(self._windows(30), -20.0)
         if power.size == 0:

@@ -87,9 +87,10 @@ class _Diffusion(NamedTuple):
 
 
 class _NetworkReverb:
-    """Source.
+    """Delay lines that feed each other through an orthogonal matrix.
 
-    Jot & Chaigne 1991, per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
+    Per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
+    Source: Jot & Chaigne 1991.
 
     The room's response is scaled to unit energy whatever its decay (to about 2 dB), so a longer one
     is not louder.

@@ -8,11 +8,23 @@ from scipy.fft import irfft, rfft
 
 
 def minimum_phase_spectrum(log_level: NDArray[np.floating], size: int) -> NDArray[Any]:
-    """The minimum-phase spectrum, (..., size // 2 + 1).
+    """The minimum-phase spectrum of a level.
 
-    Of natural logarithms of level over an FFT of `size`.
+    Parameters
+    ----------
+    log_level
+        Natural logarithms of level, (..., size // 2 + 1).
+    size
+        Of the FFT.
 
-    Source: Oppenheim & Schafer, section 13.5 (folding of the cepstrum).
+    Returns
+    -------
+        The complex spectrum, (..., size // 2 + 1).
+
+    References
+    ----------
+        A. V. Oppenheim & R. W. Schafer, Discrete-time signal processing, section 13.5 (folding of
+        the cepstrum).
     """
     cepstrum = irfft(log_level, size)
     cepstrum[..., 1 : size // 2] *= 2.0
