@@ -4,7 +4,6 @@ Django's own, on both cores, with a scratch storage, one plain closing line and 
 tests. Those in the browser run one after another in one process, on a server that they share.
 """
 
-import logging
 import multiprocessing
 import os
 import sys
@@ -72,8 +71,6 @@ class Runner(DiscoverRunner):
         os.environ["METAPHON_LONG"] = "1" if long else "0"
         # Playwright's loop runs in the tests' thread
         os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
-        # what is refused on purpose is no news
-        logging.getLogger("django.request").setLevel(logging.ERROR)
 
     @classmethod
     def add_arguments(cls, parser: ArgumentParser) -> None:

@@ -129,5 +129,5 @@ LOGGING = {
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "{levelname} {name}: {message}", "style": "{"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
-    "root": {"handlers": ["console"], "level": "WARNING"},
+    "root": {"handlers": ["console"], "level": env("METAPHON_LOG_LEVEL", default="WARNING")},
 }

@@ -185,7 +185,19 @@ class Fader:
 
 
 def line(values: NDArray[Any], kind: type = np.float32) -> NDArray[Any]:
-    """From values at grid points to one a frame, straight in between."""
+    """From values at grid points to one a frame, straight in between.
+
+    Parameters
+    ----------
+    values
+        At the grid points of a block, its end included, (points, ...).
+    kind
+        Of the result.
+
+    Returns
+    -------
+        (frames, ...), the value at each frame; the block's end is left to the next.
+    """
     along: NDArray[Any] = RAMP.astype(kind)
     result: NDArray[Any] = (
         (values[:-1, None] + (values[1:] - values[:-1])[:, None] * along).reshape(-1).astype(kind)
@@ -201,5 +213,19 @@ def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
 def grid_times(
     first: int, frames: int, rate_hz: int, step: int = GRID_FRAMES
 ) -> NDArray[np.float64]:
-    """The times of the grid points of a block, its end included."""
+    """The times of the grid points of a block, its end included.
+
+    Parameters
+    ----------
+    first, frames
+        Where the block begins in the mix and how long it is, in frames; both multiples of `step`.
+    rate_hz
+        Of the mix.
+    step
+        Frames from point to point.
+
+    Returns
+    -------
+        Seconds, (frames / step + 1).
+    """
     return (first + np.arange(frames // step + 1) * step) / rate_hz

@@ -17,9 +17,20 @@ _STEREO = LAYOUTS["0+2+0"]
 
 
 def downmix_matrix(target: Target) -> NDArray[np.float64]:
-    """The gains, (2, channels), to a stereo pair.
+    """The gains of any result to a stereo pair.
 
-    Loudspeakers by ITU-R BS.775-4, scenes decoded, two ears as they are.
+    Parameters
+    ----------
+    target
+        Loudspeakers, a scene (decoded) or two ears (as they are).
+
+    Returns
+    -------
+        Gains, (2, channels of the target).
+
+    References
+    ----------
+        ITU-R BS.775-4, annex 4, for loudspeakers.
     """
     if target.layout:
         return conversion(target.layout.name, _STEREO.name)
@@ -29,7 +40,19 @@ def downmix_matrix(target: Target) -> NDArray[np.float64]:
 
 
 def fold_down_correlation(path: Path, target: Target) -> list[float | None]:
-    """The correlation of a file's fold-down every 100 ms; None where a side is silent."""
+    """How alike the two sides of a file's fold-down are over time.
+
+    Parameters
+    ----------
+    path
+        The file.
+    target
+        What it holds.
+
+    Returns
+    -------
+        Normalised product, -1 to 1, every 100 ms; None where a side is silent.
+    """
     matrix = downmix_matrix(target).astype(np.float32)
     info = probe(path)
     meter = CorrelationMeter(info.sample_rate_hz)

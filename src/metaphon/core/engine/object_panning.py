@@ -64,18 +64,39 @@ class ObjectPosition:
 
 
 def direct_and_diffuse(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
-    """The gains of what keeps its direction and of what has lost it, (times) each.
+    """The gains of what keeps its direction and of what has lost it.
 
-    Their squares sum to one.
+    Parameters
+    ----------
+    where
+        All that says where the object is, over time.
+    times_s
+        Seconds from the beginning of the mix, (times).
+
+    Returns
+    -------
+        Two gains, (times) each; their squares sum to one.
     """
     diffuse = np.clip(where.diffuseness.at(times_s), 0.0, 1.0)
     return np.sqrt(1.0 - diffuse), np.sqrt(diffuse)
 
 
 def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array:
-    """The gains on loudspeakers, (times, channels of the layout, channels of the object).
+    """The gains of an object on loudspeakers.
 
-    Squares sum to one.
+    Parameters
+    ----------
+    where
+        All that says where it is, over time.
+    layout
+        The loudspeakers.
+    times_s
+        Seconds from the beginning of the mix, (times).
+
+    Returns
+    -------
+        Amplitude gains, (times, channels of the layout, channels of the object); their squares
+        sum to one.
     """
     open_ones = left_open(layout, where.placement.excluded)
     used = layout if open_ones == layout.main else part_of(layout, open_ones)
@@ -97,7 +118,21 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
 
 
 def scene_gains(where: ObjectPosition, order: int, times_s: Array) -> Array:
-    """The gains in an ambisonic scene, (times, channels of the scene, channels of the object)."""
+    """The gains of an object in an ambisonic scene.
+
+    Parameters
+    ----------
+    where
+        All that says where it is, over time.
+    order
+        Of the scene, 1 to 7.
+    times_s
+        Seconds from the beginning of the mix, (times).
+
+    Returns
+    -------
+        AmbiX gains, (times, channels of the scene, channels of the object).
+    """
     vectors, weights = _directions(where, times_s)
     result: Array = np.einsum("n,tcnk->tkc", weights, encode(*angles_of(vectors), order))
     return result

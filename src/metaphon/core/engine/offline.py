@@ -89,10 +89,31 @@ def render_to_files(
 ) -> tuple[list[Result], float]:
     """Render, measure and write every output.
 
-    Gives the results and the speed in multiples of real time.
+    Parameters
+    ----------
+    plan
+        The mix, compiled.
+    outputs
+        What is wanted of it, one file each.
+    folder
+        Where the files go.
+    span_s
+        From and up to, in seconds; None is the end of the mix.
+    container
+        `wav` or `flac`.
+    bits
+        Of a sample, as named in `Bits`; whole numbers are dithered (TPDF).
+    on_progress
+        Called between blocks; may raise Cancelled, and then, as after any error, no file is left.
 
-    on_progress is called between blocks and may raise Cancelled; then, as after any error, no file
-    is left.
+    Returns
+    -------
+        The results, and the speed in multiples of real time.
+
+    Raises
+    ------
+    InputError
+        Where the disk or a recording fails, in one sentence.
     """
     first = round(span_s[0] * plan.rate_hz)
     last = plan.frames if span_s[1] is None else min(round(span_s[1] * plan.rate_hz), plan.frames)

@@ -196,9 +196,12 @@ class Plan:
 
 
 def compile(mix: Mix) -> Plan:
-    """Make a mix ready to render.
+    """Make a mix ready to render: strips in working order, latency made up for, recordings opened.
 
-    Raises InputError for a missing or unfit file, a loop, or a mix with nothing to hear.
+    Raises
+    ------
+    InputError
+        For a missing or unfit file, a loop, or a mix with nothing to hear.
     """
     rate_hz = mix.sample_rate_hz
     heard, clips, buses, lanes, end, longest = _sounding(mix)

@@ -21,12 +21,27 @@ def print_strip(
     span_s: tuple[float, float | None] = (0.0, None),
     on_progress: Callable[[Progress], None] = lambda progress: None,
 ) -> tuple[Path, float]:
-    """Write what a strip is after its chain and before its fader.
+    """Write what a strip is after its chain and before its fader, as 32-bit float.
 
-    In 32-bit float at the mix's rate.
+    Parameters
+    ----------
+    mix, strip_id
+        The mix and the strip of it.
+    folder
+        Where the file goes.
+    span_s
+        From and up to, in seconds; None is the end of the mix with its last tail.
+    on_progress
+        Called between blocks.
 
-    The file is as wide as the strip, begins at span_s[0] and ends with the last tail; gives its
-    path and the speed in multiples of real time. Raises InputError where there is nothing to print.
+    Returns
+    -------
+        The file, as wide as the strip, and the speed in multiples of real time.
+
+    Raises
+    ------
+    InputError
+        Where there is nothing to print.
     """
     strip = next((strip for strip in mix.strips if strip.id == strip_id), None)
     if strip is None:

@@ -100,7 +100,21 @@ def feeds_of(plan: Plan, output: Output) -> list[Feed]:
 
 
 def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:
-    """Run every strip once, in order, and collect what each feeds into the programme."""
+    """Run every strip once, in order, and collect what each feeds into the programme.
+
+    Parameters
+    ----------
+    strips
+        In working order.
+    at
+        The frame of the mix that the block begins at, a grid point.
+    frames
+        Its length, a multiple of GRID_FRAMES.
+
+    Returns
+    -------
+        Blocks (channels, frames) by strip id, of those that are heard.
+    """
     waiting: dict[str, Block] = {}
     signals: dict[str, Block] = {}
     for strip in strips:

@@ -45,7 +45,17 @@ class Renderer(Protocol):
 
 
 def renderer_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Renderer:
-    """Make the renderer of a target for these feeds."""
+    """Make the renderer of a target for these feeds.
+
+    Parameters
+    ----------
+    target
+        Loudspeakers, a scene or headphones.
+    feeds
+        What the strips put into the programme.
+    rate_hz
+        Of the mix.
+    """
     if target.name == "binaural":
         return BinauralRenderer(feeds, load_head(SHIPPED, rate_hz))
     return MatrixRenderer(target, feeds, rate_hz)

@@ -185,9 +185,22 @@ class Basics(Processor):
 def cut_sections(
     side: Literal["high", "low"], corner_hz: float, slope_db: int, rate_hz: int
 ) -> Matrix:
-    """A Butterworth cut, 6 dB per octave an order, as second-order sections.
+    """A Butterworth cut as second-order sections.
 
-    `side` is what passes.
+    Parameters
+    ----------
+    side
+        What passes: `high` is a low cut.
+    corner_hz
+        Where it is 3 dB down.
+    slope_db
+        In dB per octave, 6 an order.
+    rate_hz
+        Of the sound.
+
+    Returns
+    -------
+        (sections, 6).
     """
     return np.asarray(
         butter(slope_db // 6, min(corner_hz, 0.49 * rate_hz), side, fs=rate_hz, output="sos")

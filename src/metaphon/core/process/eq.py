@@ -149,9 +149,25 @@ class Eq(Processor):
 
 
 def linear_phase_taps(sections: Sections, length: int, rate_hz: int) -> NDArray[np.float64]:
-    """A symmetric filter, (length + 1), with the magnitude of these sections.
+    """A symmetric filter with the magnitude of second-order sections.
 
-    Frequency sampling under a Hann window (Oppenheim & Schafer, section 7.5).
+    Parameters
+    ----------
+    sections
+        (sections, 6).
+    length
+        Taps less one, even; the delay is half of it.
+    rate_hz
+        Of the sound.
+
+    Returns
+    -------
+        Taps, (length + 1).
+
+    References
+    ----------
+        A. V. Oppenheim & R. W. Schafer, Discrete-time signal processing, section 7.5: frequency
+        sampling under a Hann window.
     """
     grid = np.arange(4 * length // 2 + 1) * rate_hz / (4 * length)
     magnitude = np.abs(sosfreqz(sections, grid, fs=rate_hz)[1])

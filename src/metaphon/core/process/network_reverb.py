@@ -167,9 +167,10 @@ def _primes(lengths: np.ndarray) -> np.ndarray:
 
 @numba.njit(cache=True, nogil=True)
 def _run(source, wet, network, diffusion):  # type: ignore[no-untyped-def]
-    """A few samples at a time, fewer than the shortest delay holds.
+    """All lines through a few samples at a time, fewer than the shortest delay holds.
 
-    So that loops run along time.
+    So loops run along time. `source` and `wet` are (channels, frames); `network` and `diffusion`
+    are the state that goes on from block to block.
     """
     lines, lengths, at, filters, gain, pole, inputs, outputs = network
     diffusers, diffuser_lengths, diffuser_at = diffusion
@@ -213,6 +214,7 @@ def _run(source, wet, network, diffusion):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
+    """All-pass (Schroeder 1962) over samples (frames) in place; `delay` is its memory."""
     for i in range(len(sound)):
         old = delay[i]
         inner = sound[i] - _DIFFUSION * old
@@ -222,6 +224,10 @@ def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _fall(heard, count, gain, pole, filters):  # type: ignore[no-untyped-def]
+    """What each line loses a round: its gain and a one-pole fall towards the treble, in place.
+
+    `heard` is (LINES, at least count); `filters` (LINES) is the memory.
+    """
     for i in range(
         count
     ):  # all lines at each sample: they do not wait for each other, as samples would
@@ -234,6 +240,7 @@ def _fall(heard, count, gain, pole, filters):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _mix(wet, outputs, heard):  # type: ignore[no-untyped-def]
+    """One output channel, (frames): the sum of all lines by their `outputs` (LINES)."""
     total = np.zeros(len(wet))
     for k in range(LINES):
         for i in range(len(wet)):
@@ -243,12 +250,14 @@ def _mix(wet, outputs, heard):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _butterfly(one, two):  # type: ignore[no-untyped-def]
+    """Sum and difference of two lines, (frames) each, in place: a step of the Hadamard matrix."""
     for i in range(len(one)):
         one[i], two[i] = one[i] + two[i], one[i] - two[i]
 
 
 @numba.njit(cache=True, nogil=True)
 def _return(sound, inputs, entering):  # type: ignore[no-untyped-def]
+    """What goes back into a line, (frames): the mixed lines, of unit energy, and the new sound."""
     for i in range(len(sound)):
         sound[i] *= 0.25
     for c in range(len(inputs)):

@@ -89,8 +89,20 @@ def parameter(
 ) -> Any:
     """Declare a numeric parameter with all that a screen needs to draw its control.
 
-    With `channels` it counts only for strips of that many; so too for switches and choices. What
-    does not move (`moves`) takes no automation.
+    Parameters
+    ----------
+    default, low, high, step
+        In `unit`.
+    unit
+        As it is shown: dB, Hz, ms, ...
+    help
+        One sentence for whoever meets it first.
+    scale
+        `linear` or `log`.
+    channels
+        Where it is given, the parameter counts only for strips of that many.
+    moves
+        Whether it takes automation.
     """
     extra: Any = {"unit": unit, "step": step, "scale": scale, "channels": channels, "moves": moves}
     return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)
