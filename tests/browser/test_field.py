@@ -6,7 +6,8 @@ from typing import Any
 import numpy as np
 from playwright.sync_api import Page, expect
 
-from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.breakpoints import CURVES, Breakpoints
+from metaphon.core.document.lanes import values_at
 from metaphon.core.edits.structure import SetGroup
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.directions import wrap_azimuth
@@ -31,15 +32,16 @@ class Field(BrowserTest):
         """The hand is quicker than the server, so the page projects too: by the same formulas."""
         page = self.field()
         directions = [(a, e) for a in range(-175, 180, 25) for e in (-85, -30, 0, 45, 85)]
-        drawn, read, wrapped, ways = page.evaluate(
+        drawn, read, wrapped, ways, curve = page.evaluate(
             """async (directions) => {
                 const chart = await import("/static/field/chart.js");
-                const { near, wrap } = await import("/static/field/state.js");
+                const { near, smooth, wrap } = await import("/static/field/state.js");
                 const drawn = directions.map(([a, e]) => chart.onChart(a, e));
                 const read = drawn.map(([x, y]) => chart.fromChart(x, y));
                 const angles = [-540, -180, -1, 0, 179.5, 180, 361, 725];
                 const ways = angles.map((to) => near(0, to));
-                return [drawn, read, angles.map(wrap), ways];
+                const curve = [0, 0.125, 0.25, 0.5, 0.875, 1].map(smooth);
+                return [drawn, read, angles.map(wrap), ways, curve];
             }""",
             directions,
         )
@@ -49,6 +51,8 @@ class Field(BrowserTest):
         np.testing.assert_allclose(read, directions, atol=1e-6)
         angles = [-540, -180, -1, 0, 179.5, 180, 361, 725]
         np.testing.assert_allclose(wrapped, wrap_azimuth(angles))
+        lane = Breakpoints([0.0, 1.0], [0.0, 1.0], [CURVES.index("smooth"), 0])
+        np.testing.assert_allclose(curve, values_at(lane, [0, 0.125, 0.25, 0.5, 0.875, 1]))
         np.testing.assert_allclose(ways, [np.unwrap([0, to], period=360)[1] for to in angles])
 
     def test_dragging_keys_typing_and_undo(self) -> None:

@@ -1,7 +1,7 @@
 // The lane beneath the chart: breakpoints added, dragged, nudged and drawn by hand; the playhead goes along.
 
 import { release, send, tryOut } from "../shell/edit.js";
-import { field, find, make, mayEdit, near, now, wrap } from "./state.js";
+import { field, find, make, mayEdit, near, now, smooth, wrap } from "./state.js";
 
 const TALL = 112;
 const LEFT = 46;
@@ -133,7 +133,7 @@ function curvePath() {
     }
     const aim = towards(v0, v1);
     for (let k = 1; k <= 16; k++) {
-      const part = curve === "smooth" ? (k / 16) ** 2 * (3 - (2 * k) / 16) : k / 16;
+      const part = curve === "smooth" ? smooth(k / 16) : k / 16;
       const value = v0 + (aim - v0) * part;
       const wrapped = lane.turns ? wrap(value) : value;
       const jumps = lane.turns && k > 1 && Math.abs(wrapped - last) > 180;

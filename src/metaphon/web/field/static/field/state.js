@@ -23,6 +23,8 @@ export function near(from, to) {
   const way = wrap(to - from);
   return from + (way === 180 && to < from ? -180 : way);
 }
+// How far a smooth curve has come after a part of its way.
+export const smooth = (part) => part * part * (3 - 2 * part);
 export const hold = (elevation) => Math.max(-90, Math.min(90, elevation));
 export const vector = (azimuth, elevation) => {
   const [a, e] = [radians(azimuth), radians(elevation)];
