@@ -128,6 +128,12 @@ LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {"plain": {"format": "{levelname} {name}: {message}", "style": "{"}},
-    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
-    "root": {"handlers": ["console"], "level": env("METAPHON_LOG_LEVEL", default="WARNING")},
+    "handlers": {
+        "console": {
+            "class": "logging.StreamHandler",
+            "formatter": "plain",
+            "level": env("METAPHON_LOG_LEVEL", default="WARNING"),
+        }
+    },
+    "root": {"handlers": ["console"], "level": "WARNING"},
 }
