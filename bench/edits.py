@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from bench.database import ready
+from bench.database import rolled_back, stored
 
 TRACKS, BUSES, LANES, POINTS = 128, 24, 24, 4000
 _ROUNDS = 21
@@ -61,44 +61,26 @@ def _swing(times: np.ndarray, number: int) -> list[float]:
 
 def edits() -> Iterator[str]:
     """A gain edit and a lane edit, from the request to its answer; and reading the whole mix."""
-    ready()
-    from django.conf import settings
-    from django.db import transaction
-
-    settings.ALLOWED_HOSTS = ["testserver"]
-    with transaction.atomic():
+    with rolled_back():
         yield from _measured()
-        transaction.set_rollback(True)
 
 
 def _measured() -> Iterator[str]:
-    from django.contrib.auth import get_user_model
-    from django.test import Client
     from django.urls import reverse
 
     from metaphon.core.files.mixdoc import parse
     from metaphon.web.gc_freeze import freeze
     from metaphon.web.mixes import snapshots
-    from metaphon.web.mixes.models import AudioFile, Member, Mix
-    from metaphon.web.mixes.unpacking import unpack
 
-    user = get_user_model().objects.create(username="bench of edits")
-    mix = Mix.objects.create(title="Large")
-    Member.objects.create(mix=mix, user=user, role="owner")
-    audio = AudioFile.objects.create(
-        mix=mix, name="a", file="none.wav", channels=1, frames=48000, source_rate_hz=48000
-    )
     data = large_mix("none.wav")
     began = time.perf_counter()
     document = parse(data)
     yield f"a document of this mix is read in {_ms(began):.0f} ms"
-    unpack(document, mix, lambda file: audio)
+    mix, client = stored(document)
     snapshots.forget()
     began = time.perf_counter()
     snapshots.document_of(mix)
     yield f"its rows are read in {_ms(began):.0f} ms, once a process"
-    client = Client()
-    client.force_login(user)
     freeze()
 
     def sent(workspace: str, **command: object) -> float:

@@ -8,40 +8,22 @@ import statistics
 import time
 from collections.abc import Callable, Iterator
 
-from bench.database import ready
+from bench.database import rolled_back, stored
 from bench.edits import large_mix
 
 
 def flow() -> Iterator[str]:
-    ready()
-    from django.conf import settings
-    from django.db import transaction
-
-    settings.ALLOWED_HOSTS = ["testserver"]
-    with transaction.atomic():
+    with rolled_back():
         yield from _measured()
-        transaction.set_rollback(True)
 
 
 def _measured() -> Iterator[str]:
-    from django.contrib.auth import get_user_model
-    from django.test import Client
     from django.urls import reverse
 
     from metaphon.core.files.mixdoc import parse
     from metaphon.web.gc_freeze import freeze
-    from metaphon.web.mixes.models import AudioFile, Member, Mix
-    from metaphon.web.mixes.unpacking import unpack
 
-    user = get_user_model().objects.create(username="bench of pages")
-    mix = Mix.objects.create(title="Large")
-    Member.objects.create(mix=mix, user=user, role="owner")
-    audio = AudioFile.objects.create(
-        mix=mix, name="a", file="none.wav", channels=1, frames=48000, source_rate_hz=48000
-    )
-    unpack(parse({**large_mix("none.wav"), "automation": []}), mix, lambda file: audio)
-    client = Client()
-    client.force_login(user)
+    mix, client = stored(parse({**large_mix("none.wav"), "automation": []}))
 
     def address(name: str, *arguments: object) -> str:
         return reverse(name, args=[mix.pk, *arguments])

@@ -3,6 +3,8 @@
 Values between breakpoints, and the lanes of a mix by what they move.
 """
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -65,10 +67,11 @@ def with_lane(mix: Mix, lane: Automation) -> Mix:
     )
 
 
-def without_lane(mix: Mix, target: str) -> Mix:
-    """The mix without a lane; its value stays where the strip says."""
+def without_lanes(mix: Mix, targets: Iterable[str]) -> Mix:
+    """The mix without some lanes, where there are any; values stay where the strips say."""
+    gone = set(targets)
     return mix.model_copy(
-        update={"automation": tuple(one for one in mix.automation if one.target != target)}
+        update={"automation": tuple(one for one in mix.automation if one.target not in gone)}
     )
 
 

@@ -22,6 +22,17 @@ Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
 TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
 BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
 GainDb = Annotated[float, Field(ge=-120.0, le=12.0, json_schema_extra={"unit": "dB", "step": 0.1})]
+LATEST_S = 86400.0
+TimeS = Annotated[float, Field(ge=0.0, le=LATEST_S, json_schema_extra={"unit": "s"})]
+SendAzimuthDeg = Annotated[
+    float | None,
+    Field(
+        ge=-180.0,
+        le=180.0,
+        description="Where it enters; where the source stands if empty.",
+        json_schema_extra={"unit": "°", "step": 0.5, "moves": False},
+    ),
+]
 
 
 class Part(BaseModel):
@@ -38,7 +49,7 @@ class Clip(Part):
 
     file: Path
     start_s: float = parameter(
-        0.0, 0.0, 86400.0, unit="s", step=0.01, moves=False, help="When it begins in the mix."
+        0.0, 0.0, LATEST_S, unit="s", step=0.01, moves=False, help="When it begins in the mix."
     )
 
 
@@ -54,13 +65,7 @@ class Send(Part):
     level_db: GainDb = -12.0
     tap: Literal["strip", "pre", "post"] = "post"
     muted: bool = False
-    azimuth_deg: float | None = Field(
-        None,
-        ge=-180.0,
-        le=180.0,
-        description="Where it enters; where the source stands if empty.",
-        json_schema_extra={"unit": "°", "step": 0.5, "moves": False},
-    )
+    azimuth_deg: SendAzimuthDeg = None
 
 
 class Placement(Part):

@@ -12,7 +12,7 @@ from pydantic import Field
 
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import with_lane
-from metaphon.core.document.mix import Automation, Identifier, Mix, Strip
+from metaphon.core.document.mix import Automation, Identifier, Mix, Placement, Strip
 from metaphon.core.document.positions import (
     FORMS,
     in_own_form,
@@ -22,8 +22,9 @@ from metaphon.core.document.positions import (
     used_lanes,
 )
 from metaphon.core.document.thinning import thinned_directions
+from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
-from metaphon.core.edits.position_forms import converted, without_lanes
+from metaphon.core.edits.position_forms import converted, without_place_lanes
 from metaphon.core.edits.values import refuse_fixed
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import angles_of, unit_vectors, wrap_azimuth
@@ -81,10 +82,10 @@ class Move(Command):
             refuse_fixed(mix, strip, "azimuth_deg")
             values = {
                 "azimuth_deg": float(wrap_azimuth(azimuth)),
-                "elevation_deg": float(np.clip(elevation, -90.0, 90.0)),
+                "elevation_deg": _held("elevation_deg", elevation),
             }
             if distance:
-                values["distance"] = float(np.clip(distance[0], 0.0, 10.0))
+                values["distance"] = _held("distance", distance[0])
             mix = with_place(mix, strip_id, in_own_form(strip.placement, "sphere", values))
         return mix
 
@@ -181,6 +182,11 @@ class Spread(Command):
         return f"{names(mix, self.strips)}: drawn apart by {self.factor:g}"
 
 
+def _held(name: str, value: float) -> float:
+    """A value of a placement, held within its range."""
+    return float(np.clip(value, *(range_of_field(Placement.model_fields[name]) or (value, value))))
+
+
 def with_place(mix: Mix, strip_id: str, values: Mapping[str, float]) -> Mix:
     """The mix with fields of a strip's placement set, rounded to what is heard."""
     rounded = {name: round(float(value), 4) for name, value in values.items()}
@@ -220,7 +226,7 @@ def _by_angles(mix: Mix, strip: Strip, change: Change) -> Mix:
         "cube",
         strip.placement.reference,
     )
-    changed = without_lanes(changed, strip.id, FORMS["sphere"])
+    changed = without_place_lanes(changed, strip.id, FORMS["sphere"])
     for lane in lanes:
         changed = with_lane(changed, lane)
     place = strip_of(changed, strip.id).placement.model_copy(update=kept)

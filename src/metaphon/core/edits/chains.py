@@ -1,10 +1,11 @@
 """The processors of strips: added, moved, copied, taken off; the bands of those that have bands."""
 
+from collections.abc import Iterable
 from typing import Any, Literal
 
 from pydantic import Field, ValidationError
 
-from metaphon.core.document.lanes import lanes_of
+from metaphon.core.document.lanes import lanes_of, without_lanes
 from metaphon.core.document.mix import Identifier, Mix, Strip
 from metaphon.core.edits.chain_places import renumbered
 from metaphon.core.edits.command import Command, changed, strip_of
@@ -23,9 +24,14 @@ def processor_at(strip: Strip, place: int) -> Processor:
     return result
 
 
-def with_chain(mix: Mix, strip_id: str, chain: list[Any]) -> Mix:
+def with_chain(mix: Mix, strip_id: str, chain: Iterable[Any]) -> Mix:
     """The mix with the whole chain of a strip set."""
     return changed(mix, [strip_id], lambda strip: {"chain": tuple(chain)})
+
+
+def _with_processor(mix: Mix, strip: Strip, place: int, new: Processor) -> Mix:
+    chain = (new if n == place else p for n, p in enumerate(strip.chain))
+    return with_chain(mix, strip.id, chain)
 
 
 class AddProcessor(Command):
@@ -132,15 +138,9 @@ class SetChain(Command):
     )
 
     def apply(self, mix: Mix) -> Mix:
-        gone = {
-            lane.target
-            for path, lane in lanes_of(mix, self.strip).items()
-            if path.startswith("chain/")
-        }
-        mix = mix.model_copy(
-            update={"automation": tuple(a for a in mix.automation if a.target not in gone)}
-        )
-        return changed(mix, [self.strip], lambda strip: {"chain": self.chain})
+        paths = (path for path in lanes_of(mix, self.strip) if path.startswith("chain/"))
+        mix = without_lanes(mix, (f"{self.strip}/{path}" for path in paths))
+        return with_chain(mix, self.strip, self.chain)
 
     def describe(self, mix: Mix) -> str:
         return f"{strip_of(mix, self.strip).name} starts from {self.name}"
@@ -164,9 +164,7 @@ class AddBand(Command):
             )
         except ValidationError as error:
             raise InputError(f"{held.title}: {error.errors()[0]['msg']}.") from None
-        return with_chain(
-            mix, self.strip, [new if n == self.place else p for n, p in enumerate(strip.chain)]
-        )
+        return _with_processor(mix, strip, self.place, new)
 
     def describe(self, mix: Mix) -> str:
         strip = strip_of(mix, self.strip)
@@ -190,11 +188,8 @@ class RemoveBand(Command):
         del bands[self.band]
         later = {n: n - 1 for n in range(self.band + 1, len(bands) + 1)}
         mix = renumbered(mix, f"{self.strip}/chain/{self.place}/bands", {self.band: None, **later})
-        chain = [
-            p.model_copy(update={"bands": tuple(bands)}) if n == self.place else p
-            for n, p in enumerate(strip.chain)
-        ]
-        return with_chain(mix, self.strip, chain)
+        fewer = strip.chain[self.place].model_copy(update={"bands": tuple(bands)})
+        return _with_processor(mix, strip, self.place, fewer)
 
     def describe(self, mix: Mix) -> str:
         strip = strip_of(mix, self.strip)

@@ -16,20 +16,19 @@ from metaphon.core.document.lanes import (
     value_at,
     values_at,
     with_lane,
-    without_lane,
+    without_lanes,
 )
-from metaphon.core.document.mix import Automation, Identifier, Mix
+from metaphon.core.document.mix import LATEST_S, Automation, Identifier, Mix, TimeS
 from metaphon.core.document.positions import place_lanes
 from metaphon.core.document.thinning import thinned_lane
 from metaphon.core.document.value_paths import field_at, parsed
 from metaphon.core.edits.command import Command, strip_of
-from metaphon.core.edits.position_forms import without_lanes
+from metaphon.core.edits.position_forms import without_place_lanes
 from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.errors import InputError, OutOfRange, Vanished
 from metaphon.core.spatial.directions import wrap_azimuth
 
 _JUST_BEFORE_S = 0.001
-_LATEST_S = 86400.0
 _STROKE_PART = 720.0  # a stroke of the hand is thinned to this part of the lane's range
 _UNHEARD_PART = 360.0
 _PATH = Field(
@@ -37,7 +36,6 @@ _PATH = Field(
     max_length=200,
     description="What the lane moves: gain_db, placement/azimuth_deg, ...",
 )
-_TIME: dict[str, Any] = {"ge": 0.0, "le": _LATEST_S, "json_schema_extra": {"unit": "s"}}
 
 
 class LaneEdit(Command):
@@ -130,7 +128,7 @@ class SetBreakpoint(LaneEdit):
     place: int | None = Field(
         None, ge=0, description="Which one, counted from 0 in order of time; null adds one."
     )
-    t_s: float = Field(**_TIME)
+    t_s: TimeS
     value: float
     curve: CurveName = "linear"
 
@@ -169,7 +167,7 @@ class RemoveBreakpoint(LaneEdit):
         if self.place >= len(points):
             raise Vanished("This breakpoint is no longer there; look again.")
         if len(points) == 1:
-            return without_lane(mix, self.target)
+            return without_lanes(mix, [self.target])
         rest = points.chosen(np.delete(np.arange(len(points)), self.place))
         return with_lane(mix, Automation(target=self.target, points=rest))
 
@@ -181,8 +179,8 @@ class TrimLane(LaneEdit):
     """Keep only what lies between two times; the values at its ends are held outside."""
 
     kind: Literal["trim_lane"] = "trim_lane"
-    start_s: float = Field(0.0, **_TIME)
-    end_s: float = Field(**_TIME)
+    start_s: TimeS = 0.0
+    end_s: TimeS
 
     def apply(self, mix: Mix) -> Mix:
         if self.end_s <= self.start_s:
@@ -206,7 +204,7 @@ class StretchLane(LaneEdit):
 
     kind: Literal["stretch_lane"] = "stretch_lane"
     factor: float = Field(1.0, ge=0.01, le=100.0)
-    by_s: float = Field(0.0, ge=-_LATEST_S, le=_LATEST_S, json_schema_extra={"unit": "s"})
+    by_s: float = Field(0.0, ge=-LATEST_S, le=LATEST_S, json_schema_extra={"unit": "s"})
 
     def apply(self, mix: Mix) -> Mix:
         lane = lane_of(mix, self.target)
@@ -310,7 +308,7 @@ class RemoveLane(LaneEdit):
 
     def apply(self, mix: Mix) -> Mix:
         lane_of(mix, self.target)
-        return without_lane(mix, self.target)
+        return without_lanes(mix, [self.target])
 
     def describe(self, mix: Mix) -> str:
         return f"{self.words(mix)}: lane taken away"
@@ -341,7 +339,7 @@ class StandStill(Command):
     strip: Identifier
 
     def apply(self, mix: Mix) -> Mix:
-        return without_lanes(mix, strip_of(mix, self.strip).id, list(place_lanes(mix, self.strip)))
+        return without_place_lanes(mix, strip_of(mix, self.strip).id, place_lanes(mix, self.strip))
 
     def describe(self, mix: Mix) -> str:
         return f"{strip_of(mix, self.strip).name} stands still"

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from metaphon.core.document.breakpoints import Breakpoints
-from metaphon.core.document.lanes import with_lane
+from metaphon.core.document.lanes import with_lane, without_lanes
 from metaphon.core.document.mix import Automation, Identifier, Mix, Placement, Strip
 from metaphon.core.document.positions import (
     FORMS,
@@ -82,7 +82,7 @@ class DropKeptForm(Command):
     strip: Identifier
 
     def apply(self, mix: Mix) -> Mix:
-        return without_lanes(
+        return without_place_lanes(
             mix, self.strip, FORMS[other_form(strip_of(mix, self.strip).placement.coordinates)]
         )
 
@@ -103,12 +103,9 @@ class Conversion:
     lost: tuple[str, ...]
 
 
-def without_lanes(mix: Mix, strip_id: str, names: Iterable[str]) -> Mix:
+def without_place_lanes(mix: Mix, strip_id: str, names: Iterable[str]) -> Mix:
     """The mix without lanes of a strip's placement, named by their parameters."""
-    gone = {f"{strip_id}/placement/{name}" for name in names}
-    return mix.model_copy(
-        update={"automation": tuple(a for a in mix.automation if a.target not in gone)}
-    )
+    return without_lanes(mix, (f"{strip_id}/placement/{name}" for name in names))
 
 
 def converted(
@@ -142,7 +139,7 @@ def _convert(mix: Mix, strip: Strip, wanted: Coordinates, reference: str) -> tup
     held = _held(still, wanted)
     values = {name: round(float(v), 6) for name, v in zip(names, held[:, 0], strict=True)}
     placement = place.model_copy(update={**values, "coordinates": wanted, "reference": reference})
-    mix = without_lanes(mix, strip.id, names)
+    mix = without_place_lanes(mix, strip.id, names)
     before, after = positions(place, {}, np.zeros(1)), held
     if lanes:
         times = sampled_times(lanes.values(), _FINE)

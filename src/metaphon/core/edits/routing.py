@@ -4,7 +4,17 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from metaphon.core.document.mix import PROGRAMME, Bus, GainDb, Identifier, Mix, Send, Strip
+from metaphon.core.document.lanes import without_lanes
+from metaphon.core.document.mix import (
+    PROGRAMME,
+    Bus,
+    GainDb,
+    Identifier,
+    Mix,
+    Send,
+    SendAzimuthDeg,
+    Strip,
+)
 from metaphon.core.document.targets import bus_format
 from metaphon.core.edits.command import Command, Strips, bus_of, changed, names, strip_of
 from metaphon.core.errors import InputError
@@ -49,7 +59,7 @@ class SetSend(Command):
     level_db: GainDb = Field(-12.0)
     tap: Literal["strip", "pre", "post"] = "post"
     muted: bool = False
-    azimuth_deg: float | None = Field(None, ge=-180.0, le=180.0, json_schema_extra={"unit": "°"})
+    azimuth_deg: SendAzimuthDeg = None
 
     def apply(self, mix: Mix) -> Mix:
         bus_of(mix, self.bus)
@@ -103,10 +113,7 @@ class RemoveSend(Command):
         mix = changed(
             mix, self.strips, lambda s: {"sends": tuple(x for x in s.sends if x.bus != self.bus)}
         )
-        gone = {f"{strip_id}/sends/{self.bus}/level_db" for strip_id in self.strips}
-        return mix.model_copy(
-            update={"automation": tuple(a for a in mix.automation if a.target not in gone)}
-        )
+        return without_lanes(mix, (f"{i}/sends/{self.bus}/level_db" for i in self.strips))
 
     def describe(self, mix: Mix) -> str:
         return f"{names(mix, self.strips)} no longer sends to {bus_of(mix, self.bus).name}"

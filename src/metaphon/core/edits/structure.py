@@ -8,8 +8,18 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from metaphon.core.document.lanes import lanes_of
-from metaphon.core.document.mix import Bus, Clip, Group, Identifier, Mix, Placement, Strip, Track
+from metaphon.core.document.lanes import lanes_of, with_lane, without_lanes
+from metaphon.core.document.mix import (
+    Bus,
+    Clip,
+    Group,
+    Identifier,
+    Mix,
+    Placement,
+    Strip,
+    TimeS,
+    Track,
+)
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.edits.command import (
     Command,
@@ -66,7 +76,7 @@ class AddTrack(Command):
     kind: Literal["add_track"] = "add_track"
     name: str = _NAME
     file: Path = Field(description="The recording, relative to the document.")
-    start_s: float = Field(0.0, ge=0.0, le=86400.0, json_schema_extra={"unit": "s"})
+    start_s: TimeS = 0.0
     mode: Literal["bed", "object", "scene", "none"] = "bed"
 
     def apply(self, mix: Mix) -> Mix:
@@ -130,17 +140,13 @@ class RemoveStrip(Command):
                 update["print_of"] = None
             return strip.model_copy(update=update) if update else strip
 
-        mix = mix.with_strips(change)
+        lanes = [f"{gone.id}/{path}" for path in lanes_of(mix, gone.id)]
+        sends = [f"{strip.id}/sends/{gone.id}/level_db" for strip in mix.strips]
+        mix = without_lanes(mix.with_strips(change), [*lanes, *sends])
         return mix.model_copy(
             update={
                 "tracks": tuple(track for track in mix.tracks if track.id != gone.id),
                 "buses": tuple(bus for bus in mix.buses if bus.id != gone.id),
-                "automation": tuple(
-                    lane
-                    for lane in mix.automation
-                    if not lane.target.startswith(f"{gone.id}/")
-                    and not lane.target.endswith(f"/sends/{gone.id}/level_db")
-                ),
             }
         )
 
@@ -179,7 +185,7 @@ class AddClip(Command):
     kind: Literal["add_clip"] = "add_clip"
     strip: Identifier
     file: Path = Field(description="The recording, relative to the document.")
-    start_s: float = Field(0.0, ge=0.0, le=86400.0, json_schema_extra={"unit": "s"})
+    start_s: TimeS = 0.0
 
     def apply(self, mix: Mix) -> Mix:
         clips = (*_track(mix, self.strip).clips, Clip(file=self.file, start_s=self.start_s))
@@ -288,7 +294,7 @@ class AddPrint(Command):
     kind: Literal["add_print"] = "add_print"
     strip: Identifier
     file: Path
-    start_s: float = Field(0.0, ge=0.0, le=86400.0, json_schema_extra={"unit": "s"})
+    start_s: TimeS = 0.0
     rest: bool = True
 
     def apply(self, mix: Mix) -> Mix:
@@ -314,23 +320,14 @@ class AddPrint(Command):
             take=take,
             clips=(Clip(file=self.file, start_s=self.start_s),),
         )
-        lanes = [
-            lane.model_copy(update={"target": f"{track.id}/{path}"})
-            for path, lane in lanes_of(mix, strip.id).items()
-            if not path.startswith("chain/")
-        ]
         place = (
             next((i for i, one in enumerate(mix.tracks) if one.id == strip.id), len(mix.tracks) - 1)
             + 1
         )
-        mix = mix.model_copy(
-            update={
-                "tracks": (*mix.tracks[:place], track, *mix.tracks[place:]),
-                "automation": tuple(
-                    sorted((*mix.automation, *lanes), key=lambda lane: lane.target)
-                ),
-            }
-        )
+        mix = mix.model_copy(update={"tracks": (*mix.tracks[:place], track, *mix.tracks[place:])})
+        for path, lane in lanes_of(mix, strip.id).items():
+            if not path.startswith("chain/"):
+                mix = with_lane(mix, lane.model_copy(update={"target": f"{track.id}/{path}"}))
         return (
             changed(mix, [strip.id], lambda s: {"resting": True, "soloed": False})
             if self.rest

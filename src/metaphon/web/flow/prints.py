@@ -5,6 +5,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
+from metaphon.core.document.mix import LATEST_S
 from metaphon.core.edits.command import strip_of
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.errors import InputError
@@ -28,8 +29,8 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
         request.POST.get("start_s", "").strip(),
         request.POST.get("end_s", "").strip(),
     )
-    start_s = read_number(start_text, "The start", 0.0, 86400.0, "s") if start_text else 0.0
-    end_s = read_number(end_text, "The end", 0.0, 86400.0, "s") if end_text else None
+    start_s = read_number(start_text, "The start", 0.0, LATEST_S, "s") if start_text else 0.0
+    end_s = read_number(end_text, "The end", 0.0, LATEST_S, "s") if end_text else None
     if end_s is not None and end_s <= start_s:
         raise InputError("The end lies before the start; type a later end.")
     # so that the print begins on a sample of the mix

@@ -441,20 +441,18 @@ def dangling(rows: Rows) -> list[Change]:
     return found
 
 
-def write(changes: list[Change], forward: bool = True) -> None:
-    """Bring the database from one side of changes to the other.
-
-    Makes rows, then changes them, then takes them away.
-    """
-    towards, away = ("after", "before") if forward else ("before", "after")
+def write(changes: list[Change]) -> None:
+    """Bring the database to what changes say: makes rows, then changes them, then takes away."""
     order = list(MODELS)
-    made = [change for change in changes if change[towards] is not None and change[away] is None]
+    made = [
+        change for change in changes if change["after"] is not None and change["before"] is None
+    ]
     for change in sorted(made, key=lambda change: order.index(change["table"])):
-        MODELS[change["table"]](**change[towards]).save(force_insert=True)
+        MODELS[change["table"]](**change["after"]).save(force_insert=True)
     for change in changes:
-        if change[towards] is not None and change[away] is not None:
+        if change["after"] is not None and change["before"] is not None:
             model = Mix if change["table"] == "Mix" else MODELS[change["table"]]
-            model._default_manager.filter(pk=change["id"]).update(**change[towards])
-    gone = [change for change in changes if change[towards] is None]
+            model._default_manager.filter(pk=change["id"]).update(**change["after"])
+    gone = [change for change in changes if change["after"] is None]
     for change in sorted(gone, key=lambda change: -order.index(change["table"])):
         MODELS[change["table"]]._default_manager.filter(pk=change["id"]).delete()
