@@ -85,6 +85,11 @@ def lanes_of(mix: Mix, strip_id: str) -> dict[str, Automation]:
     }
 
 
+def points_of(mix: Mix, target: str) -> Breakpoints | None:
+    """The breakpoints of a lane; None where there is no lane."""
+    return next((lane.points for lane in mix.automation if lane.target == target), None)
+
+
 def lane_of(mix: Mix, target: str) -> Automation:
     """A lane of the mix. Raises Vanished where there is none."""
     found = next((lane for lane in mix.automation if lane.target == target), None)

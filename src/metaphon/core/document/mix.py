@@ -253,6 +253,10 @@ class Mix(Part):
             }
         )
 
+    def with_strip(self, new: "Strip") -> "Mix":
+        """The mix with a track or bus in place of the one of its id; nothing is checked anew."""
+        return self.with_strips(lambda one: new if one.id == new.id else one)
+
     @model_validator(mode="after")
     def _hangs_together(self) -> "Mix":
         hangs_together(self)

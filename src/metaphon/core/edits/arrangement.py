@@ -220,18 +220,17 @@ def _by_angles(mix: Mix, strip: Strip, change: Change) -> Mix:
     kept = {name: getattr(strip.placement, name) for name in FORMS["sphere"]}
     lanes = [lane for name, lane in place_lanes(mix, strip.id).items() if name in FORMS["sphere"]]
     on_sphere, _ = converted(mix, [strip.id], "sphere", strip.placement.reference)
-    changed, _ = converted(
+    in_cube, _ = converted(
         change(on_sphere, strip_of(on_sphere, strip.id)),
         [strip.id],
         "cube",
         strip.placement.reference,
     )
-    changed = without_place_lanes(changed, strip.id, FORMS["sphere"])
+    in_cube = without_place_lanes(in_cube, strip.id, FORMS["sphere"])
     for lane in lanes:
-        changed = with_lane(changed, lane)
-    place = strip_of(changed, strip.id).placement.model_copy(update=kept)
-    return changed.with_strips(
-        lambda s: s.model_copy(update={"placement": place}) if s.id == strip.id else s
+        in_cube = with_lane(in_cube, lane)
+    return changed(
+        in_cube, [strip.id], lambda s: {"placement": s.placement.model_copy(update=kept)}
     )
 
 

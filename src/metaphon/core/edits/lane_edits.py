@@ -12,6 +12,7 @@ from metaphon.core.document.breakpoints import CURVES, Breakpoints, CurveName
 from metaphon.core.document.lanes import (
     is_turning,
     lane_of,
+    points_of,
     range_of,
     value_at,
     values_at,
@@ -82,7 +83,7 @@ def drawn_into(mix: Mix, target: str, points: Breakpoints, still: float | None =
     InputError for points that are out of range, and for what cannot move.
     """
     in_range(mix, target, points)
-    held = next((lane.points for lane in mix.automation if lane.target == target), None)
+    held = points_of(mix, target)
     old = held or (None if still is None else Breakpoints.still(still))
     begins, ends = points.times_s[0], points.times_s[-1]
     parts = [points]
@@ -133,7 +134,7 @@ class SetBreakpoint(LaneEdit):
     curve: CurveName = "linear"
 
     def apply(self, mix: Mix) -> Mix:
-        held = next((lane.points for lane in mix.automation if lane.target == self.target), None)
+        held = points_of(mix, self.target)
         one = Breakpoints([self.t_s], [self.value], [CURVES.index(self.curve)])
         if self.place is not None and (held is None or self.place >= len(held)):
             raise Vanished("This breakpoint is no longer there; look again.")

@@ -153,11 +153,9 @@ def _convert(mix: Mix, strip: Strip, wanted: Coordinates, reference: str) -> tup
                 within = _WITHIN[wanted] if not name.startswith("extent") else 10 * _WITHIN[wanted]
                 lane = Automation(target=f"{strip.id}/placement/{name}", points=points)
                 mix = with_lane(mix, thinned_lane(lane, within))
-    after_mix = mix.with_strips(
-        lambda s: s.model_copy(update={"placement": placement}) if s.id == strip.id else s
-    )
+    mix = changed(mix, [strip.id], lambda s: {"placement": placement})
     moved = direction_change_deg(before, form, after, wanted, reference)
-    return after_mix, Conversion(
+    return mix, Conversion(
         strip.id, strip.name, round(moved, 2), tuple(_lost(before, form, after, place, moved))
     )
 

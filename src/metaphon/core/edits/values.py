@@ -162,7 +162,7 @@ class SetValue(Command):
         new = with_value_at(strip, path, value)
         if path == ("resting",) and value:  # what rests is heard alone by nobody
             new = new.model_copy(update={"soloed": False})
-        return mix.with_strips(lambda one: new if one.id == strip_id else one)
+        return mix.with_strip(new)
 
     def _shifted(self, mix: Mix, reached: tuple[str, ...], value: float) -> Mix:
         held = {strip_id: self._held(strip_of(mix, strip_id)) for strip_id in reached}
@@ -236,7 +236,7 @@ def positioned(mix: Mix, strip: Strip, name: str, value: float | None) -> Mix:
     else:
         values = {n: round(v, 4) for n, v in in_own_form(place, form, {name: value}).items()}
         new = strip.model_copy(update={"placement": place.model_copy(update=values)})
-    return mix.with_strips(lambda one: new if one.id == strip.id else one)
+    return mix.with_strip(new)
 
 
 def refuse_fixed(mix: Mix, strip: Strip, name: str) -> None:
@@ -265,8 +265,7 @@ class Toggle(Command):
         items = self._items(mix)
         for strip_id in self.strips:
             strip = strip_of(mix, strip_id)
-            new = with_value_at(strip, parsed(self.path), items)
-            mix = mix.with_strips(lambda one, new=new: new if one.id == new.id else one)  # type: ignore[misc]
+            mix = mix.with_strip(with_value_at(strip, parsed(self.path), items))
         return mix
 
     def describe(self, mix: Mix) -> str:
