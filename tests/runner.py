@@ -19,6 +19,8 @@ from django.db import connections
 from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
 from django.test.utils import override_settings
 
+from tests.browser.server import stop_servers
+
 _IN_BROWSER = "tests.browser."
 
 
@@ -44,6 +46,16 @@ def _begin(*args: Any) -> None:
     override_settings(MEDIA_ROOT=storage, FILE_UPLOAD_TEMP_DIR=storage).enable()
 
 
+class _InBrowser(unittest.TestSuite):
+    """All tests in the browser, on servers that end with the last of them."""
+
+    def run(self, result: unittest.TestResult, debug: bool = False) -> unittest.TestResult:
+        try:
+            return super().run(result, debug)
+        finally:
+            stop_servers()
+
+
 class _OnBothCores(ParallelTestSuite):
     init_worker = _begin
 
@@ -51,7 +63,7 @@ class _OnBothCores(ParallelTestSuite):
         def in_browser(suite: unittest.TestSuite) -> bool:
             return any(test.id().startswith(_IN_BROWSER) for test in suite)
 
-        together = unittest.TestSuite(t for suite in subsuites if in_browser(suite) for t in suite)
+        together = _InBrowser(t for suite in subsuites if in_browser(suite) for t in suite)
         apart = [suite for suite in subsuites if not in_browser(suite)]
         super().__init__([together, *apart], *args, **options)
 
@@ -89,7 +101,10 @@ class Runner(DiscoverRunner):
                 PASSWORD_HASHERS=["django.contrib.auth.hashers.MD5PasswordHasher"],
             )
             with scratch:
-                return super().run_suite(suite, **options)
+                try:
+                    return super().run_suite(suite, **options)
+                finally:
+                    stop_servers()
 
     def suite_result(self, suite: Any, result: unittest.TestResult, **options: Any) -> int:
         failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)

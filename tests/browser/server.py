@@ -8,6 +8,7 @@ import tempfile
 import time
 import unittest
 import urllib.request
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -34,85 +35,122 @@ _FLAGS = (
 )
 
 
+class _Served:
+    """Servers, a worker, a storage and Chromium, shared by all classes of a process."""
+
+    def __init__(self) -> None:
+        self._stack = ExitStack()
+        self.storage = Path(self._stack.enter_context(tempfile.TemporaryDirectory()))
+        (self.storage / "scratch").mkdir()
+        database = connection.settings_dict
+        assert database["NAME"].startswith("test_"), (
+            "these tests write, and only to a test database"
+        )
+        port = free_port(8600)
+        listen_port = free_port(port + 1)
+        self.address = f"http://127.0.0.1:{port}"
+        self.listen_address = f"ws://127.0.0.1:{listen_port}"
+        self._environment = {
+            **os.environ,
+            "METAPHON_DATABASE_URL": "postgres://{USER}:{0}@{HOST}:{PORT}/{NAME}".format(
+                quote(database["PASSWORD"]), **database
+            ),
+            "METAPHON_STORAGE": str(self.storage),
+            "METAPHON_UPLOADS": str(self.storage / "scratch"),
+            "METAPHON_SECRET_KEY": settings.SECRET_KEY,
+            "METAPHON_DEMO": "true",
+            "METAPHON_LISTEN_PORT": str(listen_port),
+        }
+        self._begin(command(PAGES, port, "error"))
+        self._begin(command(LISTENING, listen_port, "error"))
+        self.worker: subprocess.Popen[bytes] | None = None
+        wait_for(lambda: urllib.request.urlopen(f"{self.address}/health", timeout=1).status == 200)
+        wait_for(lambda: not port_is_free(listen_port))
+        playwright = sync_playwright().start()
+        self._stack.callback(playwright.stop)
+        self.chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=list(_FLAGS))
+        self._stack.callback(self.chromium.close)
+
+    def _begin(self, what: list[str]) -> subprocess.Popen[bytes]:
+        child = subprocess.Popen(
+            what, env=self._environment, stdout=subprocess.DEVNULL, start_new_session=True
+        )
+        self._stack.callback(end, child)
+        return child
+
+    def with_demo_alone(self) -> None:
+        """Nothing of another class is left, and a worker waits for what this one asks for."""
+        if self.worker:
+            end(self.worker)  # what it had in hand goes too
+        # numbers go on, since the servers know mixes by theirs
+        call_command("flush", interactive=False, verbosity=0, reset_sequences=False)
+        with connection.cursor() as cursor:
+            cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
+        bring_in_demo()
+        self.begin_worker()
+
+    def begin_worker(self) -> None:
+        self.worker = self._begin(WORK)
+
+    def stop(self) -> None:
+        self._stack.close()
+
+
+_served: _Served | None = None
+
+
+def stop_servers() -> None:
+    """End what the browser tests of this process have begun."""
+    global _served
+    if _served:
+        _served.stop()
+    _served = None
+
+
+def end(child: subprocess.Popen[bytes], how: signal.Signals = signal.SIGTERM) -> None:
+    if child.poll() is None:
+        child.send_signal(how)
+    try:
+        child.wait(timeout=8)
+    except subprocess.TimeoutExpired:
+        child.kill()
+        child.wait()
+
+
+def wait_for(ready: Any, seconds: float = 60.0) -> None:
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        with contextlib.suppress(OSError):
+            if ready():
+                return
+        time.sleep(0.1)
+    raise AssertionError("this did not come about in time")
+
+
 class BrowserTest(unittest.TestCase):
-    """Each class has a server, a worker, the demo mixes and a storage of its own."""
+    """Each class has the demo mixes to itself; servers, worker and browser are shared."""
 
     databases = {"default"}  # so that the runner makes a test database even for these tests alone
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.storage = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
-        (cls.storage / "scratch").mkdir()
+        global _served
         # the server hashes passwords as in earnest, so the people made here must be hashed alike
         hashers = ["django.contrib.auth.hashers.PBKDF2PasswordHasher"]
-        cls.enterClassContext(override_settings(MEDIA_ROOT=cls.storage, PASSWORD_HASHERS=hashers))
-        database = connection.settings_dict
-        assert database["NAME"].startswith("test_"), (
-            "these tests write, and only to a test database"
+        _served = _served or _Served()
+        cls.served = _served
+        cls.enterClassContext(
+            override_settings(MEDIA_ROOT=_served.storage, PASSWORD_HASHERS=hashers)
         )
-        # nothing of another class is left: its recordings are gone with its storage
-        call_command("flush", interactive=False, verbosity=0)
-        with connection.cursor() as cursor:
-            cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
-        bring_in_demo()
-        cls.environment = {
-            **os.environ,
-            "METAPHON_DATABASE_URL": "postgres://{USER}:{0}@{HOST}:{PORT}/{NAME}".format(
-                quote(database["PASSWORD"]), **database
-            ),
-            "METAPHON_STORAGE": str(cls.storage),
-            "METAPHON_UPLOADS": str(cls.storage / "scratch"),
-            "METAPHON_SECRET_KEY": settings.SECRET_KEY,
-            "METAPHON_DEMO": "true",
-        }
-        port = free_port(8600)
-        listen_port = free_port(port + 1)
-        cls.address = f"http://127.0.0.1:{port}"
-        cls.listen_address = f"ws://127.0.0.1:{listen_port}"
-        cls.environment["METAPHON_LISTEN_PORT"] = str(listen_port)
-        cls.begin(command(PAGES, port, "error"))
-        cls.begin(command(LISTENING, listen_port, "error"))
-        cls.worker = cls.begin(WORK)
-        cls.wait_for(
-            lambda: urllib.request.urlopen(f"{cls.address}/health", timeout=1).status == 200
-        )
-        cls.wait_for(lambda: not port_is_free(listen_port))
+        cls.address, cls.listen_address = _served.address, _served.listen_address
+        cls.chromium = _served.chromium
+        _served.with_demo_alone()
         expect.set_options(timeout=20000)  # a slow machine is no fault
-        playwright = sync_playwright().start()
-        cls.addClassCleanup(playwright.stop)
-        cls.chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=list(_FLAGS))
-        cls.addClassCleanup(cls.chromium.close)
         # while Playwright's loop runs the tests have a connection of their own, which nothing else
         # would close
         cls.addClassCleanup(connections.close_all)
 
-    @classmethod
-    def begin(cls, what: list[str]) -> subprocess.Popen[bytes]:
-        child = subprocess.Popen(
-            what, env=cls.environment, stdout=subprocess.DEVNULL, start_new_session=True
-        )
-        cls.addClassCleanup(cls.end, child)
-        return child
-
-    @staticmethod
-    def end(child: subprocess.Popen[bytes], how: signal.Signals = signal.SIGTERM) -> None:
-        if child.poll() is None:
-            child.send_signal(how)
-        try:
-            child.wait(timeout=8)
-        except subprocess.TimeoutExpired:
-            child.kill()
-            child.wait()
-
-    @staticmethod
-    def wait_for(ready: Any, seconds: float = 60.0) -> None:
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            with contextlib.suppress(OSError):
-                if ready():
-                    return
-            time.sleep(0.1)
-        raise AssertionError("this did not come about in time")
+    wait_for = staticmethod(wait_for)
 
     def open(self, user: str = "demo", password: str = "harbour-lamp") -> Page:
         """A signed-in page; any fault in the page's scripts fails the test."""

@@ -45,7 +45,9 @@ class Live(BrowserTest):
     def test_an_edit_is_heard_and_the_sound_goes_on_from_page_to_page(self) -> None:
         page = self.open()
         self.begin_at(page, "flow/?view=table")
-        self.player(page, "player.hearing({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')")
+        self.player(
+            page, "player.setMonitorSource({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')"
+        )
         self.player(
             page, "player.set({ loop: [0, 50 * 48000] })"
         )  # so that a slow machine does not reach the end
@@ -109,8 +111,8 @@ class Live(BrowserTest):
     def test_a_blind_comparison(self) -> None:
         page = self.open()
         self.begin_at(page, "listen/?view=compare")
-        page.select_option("[data-bind='hearings.a.target']", "0+5+0")
-        page.select_option("[data-bind='hearings.b.target']", "0+2+0")
+        page.select_option("[data-bind='monitor_sources.a.target']", "0+5+0")
+        page.select_option("[data-bind='monitor_sources.b.target']", "0+2+0")
         page.click("#listen .play")
         page.click("button:has-text('Compare A and B')")
         self.plays_on(page)
@@ -279,11 +281,13 @@ class Several(BrowserTest):
         address = f"{self.listen_address}/mix/{mix.pk}/listen/live"
         return connect(address, additional_headers=headers, origin=origin, open_timeout=30)  # type: ignore[arg-type]
 
-    def state(self, hearing: dict[str, Any], **monitor: Any) -> str:
+    def state(self, monitor_source: dict[str, Any], **monitor: Any) -> str:
         """What a page sends when it is set to hear something."""
-        hearings = {"a": hearing, "b": {}}
+        monitor_sources = {"a": monitor_source, "b": {}}
         rest = {"loop": None, "comparing": False, "active": "a", "matched": True}
-        return json.dumps({"state": {"hearings": hearings, "monitor": monitor, **rest}})
+        return json.dumps(
+            {"state": {"monitor_sources": monitor_sources, "monitor": monitor, **rest}}
+        )
 
     def play(self, live: Any, data: bytes) -> tuple[dict[str, Any], np.ndarray]:
         """Say that a stretch has been played; gives its header and its samples."""
@@ -314,8 +318,8 @@ class Several(BrowserTest):
             with self.connect(mix, headers, self.address) as live:
                 while "ready" not in json.loads(live.recv(30)):
                     pass
-                hearing = {"target": ("0+2+0", "0+5+0", "binaural", "4+7+0")[number % 4]}
-                live.send(self.state(hearing, level_db=-float(number)))
+                monitor_source = {"target": ("0+2+0", "0+5+0", "binaural", "4+7+0")[number % 4]}
+                live.send(self.state(monitor_source, level_db=-float(number)))
                 live.send(json.dumps({"do": "play", "at": number * 48000}))
                 got: list[dict[str, Any]] = []
                 while len(got) < 30:
@@ -354,7 +358,7 @@ class Several(BrowserTest):
             }
             return json.dumps({"preview": command, "control": f"{bells.ref} {at}"})
 
-        hearing = {"target": "0+2+0", "what": "alone", "strip": bells.ref}
+        monitor_source = {"target": "0+2+0", "what": "alone", "strip": bells.ref}
         with self.connect(mix, self.cookie(self.open()), self.address) as live:
             while "ready" not in json.loads(live.recv(30)):
                 pass
@@ -371,7 +375,7 @@ class Several(BrowserTest):
                         return
                 self.fail("this was not heard")
 
-            live.send(self.state(hearing))
+            live.send(self.state(monitor_source))
             live.send(json.dumps({"do": "play", "at": 8 * 48000}))
             hear_until(alike=False)
             live.send(narrow(place + 1))
@@ -394,7 +398,7 @@ class Several(BrowserTest):
                 "[]",
                 '{"do": 3}',
                 '{"state": {}}',
-                '{"state": {"hearings": {"a": {"target": "x"}, "b": {}}, "monitor": {}}}',
+                '{"state": {"monitor_sources": {"a": {"target": "x"}, "b": {}}, "monitor": {}}}',
                 '{"preview": "/", "value": 3}',
                 "x" * 30000,
             ):

@@ -10,9 +10,8 @@ import soundfile
 from django.contrib.auth import get_user_model
 from playwright.sync_api import Page, expect
 
-from metaphon.local.servers import WORK
 from metaphon.web.mixes.models import Member, Mix, Strip
-from tests.browser.server import BrowserTest
+from tests.browser.server import BrowserTest, end
 from tests.sounds import RATE_HZ, noise
 
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
@@ -151,8 +150,8 @@ class WholePath(BrowserTest):
         mix = self.lamp(page, "handover/")
         page.click("form >> button:has-text('Render')")
         self.wait_for(lambda: mix.renders.filter(status="running").exists())
-        self.end(type(self).worker, signal.SIGKILL)
-        type(self).worker = self.begin(WORK)
+        end(self.served.worker, signal.SIGKILL)
+        self.served.begin_worker()
         row = mix.renders.first()
         self.assertEqual(row.files.count(), 0)
         self.wait_for(lambda: mix.renders.get(pk=row.pk).status == "done", 120)

@@ -14,7 +14,7 @@ from metaphon.core.listen.stream_clock import LEAD_S, LONG_FRAMES, TRUST_S
 from tests.sounds import RATE_HZ, FolderTest, sine, unpacked
 
 STATE: dict[str, Any] = {
-    "hearings": {"a": {"target": "0+2+0"}, "b": {}},
+    "monitor_sources": {"a": {"target": "0+2+0"}, "b": {}},
     "monitor": {},
     "loop": None,
     "comparing": False,

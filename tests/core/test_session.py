@@ -63,8 +63,8 @@ class Heard(SessionTest):
                 np.repeat(mono, 2, axis=0) * np.sqrt(0.5),
             ),
         }
-        for name, (hearing, expected) in cases.items():
-            session = self.session(mix, **hearing.model_dump())
+        for name, (monitor_source, expected) in cases.items():
+            session = self.session(mix, **monitor_source.model_dump())
             np.testing.assert_allclose(
                 self.heard(session), expected[:, : 6 * 2048], atol=2e-6, err_msg=name
             )
@@ -79,12 +79,12 @@ class Heard(SessionTest):
         session = self.session(mix)
         whole = self.rendered(mix, "0+2+0")
         parts = [self.heard(session, 4)]
-        for hearing in (
+        for monitor_source in (
             MonitorSource(what="stem", strip="t0"),
             MonitorSource(target="0+2+0", kinds="objects"),
             MonitorSource(),
         ):
-            session.hear("a", hearing)
+            session.hear("a", monitor_source)
             parts.append(self.heard(session, 2))
         sound = np.concatenate(parts, axis=1)
         bend = np.abs(np.diff(sound, n=2, axis=1)).max(axis=0)
@@ -97,7 +97,7 @@ class Heard(SessionTest):
         session = self.session(self.pair())
         with self.assertRaisesRegex(InputError, "no longer in the mix"):
             session.hear("a", MonitorSource(what="stem", strip="t9"))
-        self.assertEqual(session.hearings["a"], MonitorSource())
+        self.assertEqual(session.monitor_sources["a"], MonitorSource())
         self.assertTrue(self.heard(session).any())
 
     def test_a_jump_before_anything_has_sounded(self) -> None:

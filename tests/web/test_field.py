@@ -124,7 +124,7 @@ class FieldTest(FieldBase):
             self.assertIn(words, self.said(answer))
 
     def test_what_a_delivery_will_change_stays_in_view_after_an_edit(self) -> None:
-        page = self.client.get(self.url("field:show") + "?profile=channels")
+        page = self.client.get(self.url("field:show") + "?delivery=channels")
         self.assertContains(page, "panned into 7.1.4", count=2)
         turn = {"kind": "turn", "strips": [self.one.ref], "by_deg": 10}
         headers = {"HX-Request": "true", "X-Delivery": "channels"}

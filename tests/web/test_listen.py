@@ -38,8 +38,8 @@ class Sources(ListenTest):
         found = self.client.get(self.url("listen:sources")).json()
         self.assertEqual(found["frames"], 2 * RATE_HZ)
         groups = {group["title"]: group["items"] for group in found["groups"]}
-        self.assertEqual(groups["The mix"][0]["hearing"], {"target": "0+2+0"})
-        self.assertEqual(groups["Alone"][0]["hearing"]["strip"], one.ref)
+        self.assertEqual(groups["The mix"][0]["monitor_source"], {"target": "0+2+0"})
+        self.assertEqual(groups["Alone"][0]["monitor_source"]["strip"], one.ref)
         self.assertEqual(found["labels"]["0+5+0"][3], "LFE1")
         self.assertIn(f"strip={one.ref}", found["strips"][one.ref]["address"])
 

@@ -181,7 +181,7 @@ class Handover(WebTest):
             [item["title"] for item in groups["Rendered"][:3]],
             ["Stereo (0+2+0)", "5.1 (0+5+0)", "Binaural"],
         )
-        heard = groups["Rendered"][1]["hearing"]
+        heard = groups["Rendered"][1]["monitor_source"]
         document = document_heard(self.mix, heard["source"])
         self.assertEqual((heard["target"], document.tracks[0].placement.layout), ("0+5+0", "0+5+0"))
         five = row.files.get(target="0+5+0")

@@ -2,7 +2,7 @@
 
 from base64 import b64decode, b64encode
 from collections.abc import Iterable, Iterator
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -89,6 +89,7 @@ class Breakpoints:
         )
 
     @classmethod
+    @lru_cache(16384)  # a plan of many strips asks for thousands, nearly all of them again
     def still(cls, value: float) -> "Breakpoints":
         """One value that never moves."""
         return cls([0.0], [value])

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 
+from metaphon.core.document.mix import Placement
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.overlap_add import OverlapAdd
 from metaphon.core.engine.automation import GRID_FRAMES, RAMP, grid_times, line
@@ -47,12 +48,12 @@ class DistanceEffect:
 
 def distance_effect(where: ObjectPosition) -> DistanceEffect | None:
     """What distance does to an object; None where it does nothing."""
-    place = where.placement
-    return (
-        DistanceEffect(where)
-        if place.level_db_per_doubling > 0.0 or place.air or place.travel
-        else None
-    )
+    return DistanceEffect(where) if distance_is_heard(where.placement) else None
+
+
+def distance_is_heard(place: Placement) -> bool:
+    """Whether an object's distance changes its sound."""
+    return place.level_db_per_doubling > 0.0 or place.air or place.travel
 
 
 class DistanceRun:

@@ -5,7 +5,7 @@ The same plan serves any target.
 
 from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Literal, NamedTuple
 
@@ -19,7 +19,7 @@ from metaphon.core.document.positions import FORMS
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.document.value_paths import LanePath, lane_path, with_value_at
 from metaphon.core.engine.automation import GRID_FRAMES, Curve, Gains
-from metaphon.core.engine.distance import DistanceEffect, distance_effect
+from metaphon.core.engine.distance import DistanceEffect, distance_effect, distance_is_heard
 from metaphon.core.engine.object_panning import ObjectPosition
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
@@ -435,7 +435,8 @@ def object_position(strip: Strip, own: Layout, lanes: Lanes) -> ObjectPosition:
 
 
 def _distance_tail_s(strip: Strip, lanes: Lanes) -> float:
-    if strip.placement.mode != "object" or strip.output != PROGRAMME:
+    place = strip.placement
+    if place.mode != "object" or strip.output != PROGRAMME or not distance_is_heard(place):
         return 0.0
     away = distance_effect(object_position(strip, LAYOUTS["0+1+0"], lanes))
     return away.tail_s if away else 0.0
@@ -447,13 +448,20 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
     Mono is panned to where it stands, wider sources are converted.
     """
     source = format_of(strip, channels)
-
-    def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
-        return mapping_gains(source, aim, azimuth.at(times_s), elevation.at(times_s))
-
     if channels == 1 and (azimuth.moves or (elevation.moves and aim.order is not None)):
+
+        def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
+            return mapping_gains(source, aim, azimuth.at(times_s), elevation.at(times_s))
+
         return Gains(gains, True, (source.name, aim.name, azimuth, elevation))
-    return Gains.fixed(gains(np.zeros(1))[0])
+    stands = float(azimuth.values[0]), float(elevation.values[0])
+    return _fixed_gains(source, aim, *(stands if channels == 1 else (0.0, 0.0)))
+
+
+@lru_cache(4096)
+def _fixed_gains(source: Target, aim: Target, azimuth_deg: float, elevation_deg: float) -> Gains:
+    angles = np.array([azimuth_deg]), np.array([elevation_deg])
+    return Gains.fixed(mapping_gains(source, aim, *angles)[0])
 
 
 def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:

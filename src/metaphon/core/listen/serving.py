@@ -131,9 +131,12 @@ class Server:
         if monitor != session.monitor:
             session.set_monitor(monitor)
         for side in ("a", "b"):
-            hearing = MonitorSource.model_validate(state["hearings"][side])
-            if hearing != session.hearings[side] and hearing.source in session.documents:
-                session.hear(side, hearing)
+            monitor_source = MonitorSource.model_validate(state["monitor_sources"][side])
+            if (
+                monitor_source != session.monitor_sources[side]
+                and monitor_source.source in session.documents
+            ):
+                session.hear(side, monitor_source)
         compared = (state["comparing"], state["active"], state["matched"])
         if compared != (session.comparing, session.active, session.matched):
             session.compare(*compared)

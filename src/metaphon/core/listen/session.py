@@ -40,40 +40,41 @@ class Stretch:
     readings: dict[str, Any]
 
 
-def mix_heard(mix: Mix, hearing: MonitorSource) -> tuple[Mix, Output]:
-    """The mix as a hearing takes it, and the output to listen to.
+def mix_heard(mix: Mix, monitor_source: MonitorSource) -> tuple[Mix, Output]:
+    """The mix as a listener has asked to hear it, and the output to listen to.
 
     Raises InputError where the strip it is about is gone.
     """
-    strip = next((strip for strip in mix.strips if strip.id == hearing.strip), None)
-    if hearing.what != "mix" and strip is None:
+    strip = next((strip for strip in mix.strips if strip.id == monitor_source.strip), None)
+    if monitor_source.what != "mix" and strip is None:
         raise InputError(
             "The track or bus that was heard is no longer in the mix; the whole mix is heard."
         )
-    if hearing.stand_in and strip is not None:
-        mix = with_test_signal(mix, strip.id, hearing.stand_in)
-        return mix, Output(target_named(hearing.target), strip.id)
-    if not hearing.chains:
+    if monitor_source.stand_in and strip is not None:
+        mix = with_test_signal(mix, strip.id, monitor_source.stand_in)
+        return mix, Output(target_named(monitor_source.target), strip.id)
+    if not monitor_source.chains:
         mix = _each(
             mix,
             lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)},
         )
-    if hearing.kinds != "all":
-        kind = hearing.kinds.removesuffix("s")
+    if monitor_source.kinds != "all":
+        kind = monitor_source.kinds.removesuffix("s")
         mix = _each(
             mix,
             lambda s: (
                 {"output": None} if s.output == PROGRAMME and s.placement.mode != kind else {}
             ),
         )
-    if strip is not None and hearing.what in ("alone", "before"):
+    if strip is not None and monitor_source.what in ("alone", "before"):
         width = width_of(strip)
         mix = alone(mix, strip.id, width)
-        if hearing.what == "before":
+        if monitor_source.what == "before":
             mix = _each(mix, lambda s: {"chain": ()} if s.id == strip.id else {})
         return mix, Output(width)
     return mix, Output(
-        target_named(hearing.target), strip.id if strip and hearing.what == "stem" else None
+        target_named(monitor_source.target),
+        strip.id if strip and monitor_source.what == "stem" else None,
     )
 
 
@@ -127,7 +128,7 @@ class Session:
         self.documents: dict[str, Mix] = {}
         self.at = 0
         self.loop: tuple[int, int] | None = None
-        self.hearings = {"a": MonitorSource(), "b": MonitorSource()}
+        self.monitor_sources = {"a": MonitorSource(), "b": MonitorSource()}
         self.active = "a"
         self.comparing = False
         self.matched = True
@@ -157,17 +158,17 @@ class Session:
                 player.change(compile(mix_heard(mix, key[1])[0]))
         self.documents[name] = mix
 
-    def hear(self, side: str, hearing: MonitorSource) -> None:
+    def hear(self, side: str, monitor_source: MonitorSource) -> None:
         """Listen to something else on a side. Raises InputError where it cannot be heard.
 
         Nothing is changed.
         """
-        before = self.hearings[side]
-        self.hearings[side] = hearing
+        before = self.monitor_sources[side]
+        self.monitor_sources[side] = monitor_source
         try:
             self._lay_paths()
         except (InputError, KeyError):
-            self.hearings[side] = before
+            self.monitor_sources[side] = before
             raise
         if self.comparing:
             self._matching = Matching(self.rate_hz)
@@ -252,13 +253,13 @@ class Session:
         wanted: dict[str, tuple[tuple[str, MonitorSource], Player, Output]] = {}
         players: dict[tuple[str, MonitorSource], Player] = {}
         for side in self._sides():
-            hearing = self.hearings[side]
-            name = hearing.source
+            monitor_source = self.monitor_sources[side]
+            name = monitor_source.source
             if name not in self.documents:
                 return  # it is on its way
-            scene, output = mix_heard(self.documents[name], hearing)
-            apart = hearing.what in ("alone", "before") or bool(hearing.stand_in)
-            shared = hearing.model_copy(
+            scene, output = mix_heard(self.documents[name], monitor_source)
+            apart = monitor_source.what in ("alone", "before") or bool(monitor_source.stand_in)
+            shared = monitor_source.model_copy(
                 update={"target": "0+2+0"}
                 if apart
                 else {"target": "0+2+0", "what": "mix", "strip": None}

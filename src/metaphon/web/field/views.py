@@ -117,13 +117,13 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     document = document_of(mix)
     layout = _layout(document, request.GET.get("layout", ""))
     panner = request.GET.get("truth", "")
-    profile = DELIVERY_LIMITS.get(request.GET.get("profile", ""), DELIVERY_LIMITS["open"])
+    delivery = DELIVERY_LIMITS.get(request.GET.get("delivery", ""), DELIVERY_LIMITS["open"])
     speakers = loudspeakers(layout)
     context = {
         **editing(request, mix),
-        **placed(mix, document, profile),
-        "profile": profile,
-        "profiles": DELIVERY_LIMITS.values(),
+        **placed(mix, document, delivery),
+        "delivery": delivery,
+        "deliveries": DELIVERY_LIMITS.values(),
         "layout": layout,
         "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),

@@ -157,22 +157,31 @@ class Listener(AsyncWebsocketConsumer):
 
     async def _state(self, state: dict[str, Any]) -> None:
         try:
-            hearings = {
-                side: MonitorSource.model_validate(state["hearings"][side]) for side in ("a", "b")
+            monitor_sources = {
+                side: MonitorSource.model_validate(state["monitor_sources"][side])
+                for side in ("a", "b")
             }
             raw = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
             monitor = Monitor.model_validate(raw)
         except ValidationError as error:
             raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
-        for hearing in hearings.values():
-            if hearing.source not in self._given:
-                self._tell("document", hearing.source, await self._document(hearing.source), [])
-                self._given.add(hearing.source)
+        for monitor_source in monitor_sources.values():
+            if monitor_source.source not in self._given:
+                self._tell(
+                    "document",
+                    monitor_source.source,
+                    await self._document(monitor_source.source),
+                    [],
+                )
+                self._given.add(monitor_source.source)
         loop = state.get("loop")
         self._tell(
             "state",
             {
-                "hearings": {side: hearing.model_dump() for side, hearing in hearings.items()},
+                "monitor_sources": {
+                    side: monitor_source.model_dump()
+                    for side, monitor_source in monitor_sources.items()
+                },
                 "monitor": monitor.model_dump(),
                 "loop": [int(loop[0]), int(loop[1])] if loop else None,
                 "comparing": bool(state["comparing"]),

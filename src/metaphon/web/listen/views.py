@@ -117,16 +117,17 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
     strips = [strip for strip in document.strips if not strip.resting]
     results = _newest(mix)
     targets = [
-        {"title": target_named(name).title, "hearing": {"target": name}} for name in _targets(mix)
+        {"title": target_named(name).title, "monitor_source": {"target": name}}
+        for name in _targets(mix)
     ]
     alone = [
-        {"title": s.name, "hearing": {"what": "alone", "strip": s.id, "target": "0+2+0"}}
+        {"title": s.name, "monitor_source": {"what": "alone", "strip": s.id, "target": "0+2+0"}}
         for s in strips
     ]
     references = [
         {
             "title": row.audio.name,
-            "hearing": {
+            "monitor_source": {
                 "source": f"reference {row.pk}",
                 "target": layout_for_channels(row.audio.channels).name,
             },
@@ -136,7 +137,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
     done = [
         {
             "title": file.title,
-            "hearing": {
+            "monitor_source": {
                 "source": f"render {file.pk}",
                 "target": "0+2+0" if file.target == "binaural" else file.target,
             },

@@ -132,24 +132,32 @@ function showPart() {
 let before = null;
 function standIn(button) {
   const { of: strip, standIn: signal } = button.dataset;
-  const hearing = player.state.hearings[player.side];
-  if (hearing.stand_in === signal && hearing.strip === strip) {
-    player.hearing(before ?? {});
+  const monitorSource = player.state.monitor_sources[player.side];
+  if (monitorSource.stand_in === signal && monitorSource.strip === strip) {
+    player.setMonitorSource(before ?? {});
     before = null;
   } else {
-    if (!hearing.stand_in) before = hearing;
-    player.hearing({ target: hearing.target, what: "stem", strip, stand_in: signal });
+    if (!monitorSource.stand_in) before = monitorSource;
+    player.setMonitorSource({
+      target: monitorSource.target,
+      what: "stem",
+      strip,
+      stand_in: signal,
+    });
     if (!player.playing) player.play();
   }
 }
 function standIns() {
-  const hearing = player.state?.hearings?.[player.side] ?? {};
+  const monitorSource = player.state?.monitor_sources?.[player.side] ?? {};
   document
     .querySelectorAll("[data-stand-in]")
     .forEach((button) =>
       button.setAttribute(
         "aria-pressed",
-        String(hearing.stand_in === button.dataset.standIn && hearing.strip === button.dataset.of),
+        String(
+          monitorSource.stand_in === button.dataset.standIn &&
+            monitorSource.strip === button.dataset.of,
+        ),
       ),
     );
 }
@@ -233,7 +241,7 @@ document.addEventListener("change", (event) => {
 });
 document.addEventListener("htmx:configRequest", (event) => {
   if (!field.board) return;
-  event.detail.headers["X-Delivery"] = field.board.dataset.profile;
+  event.detail.headers["X-Delivery"] = field.board.dataset.delivery;
 });
 
 // Several at once: the chosen ones, or all objects where none are chosen.

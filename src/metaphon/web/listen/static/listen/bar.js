@@ -41,8 +41,8 @@ export function toggleCheck(name) {
   player.monitor({ checks: { ...checks, [name]: !checks[name] } });
 }
 export function toggleKind(kind) {
-  const now = player.state.hearings[player.side];
-  player.hearing({ ...now, kinds: now.kinds === kind ? "all" : kind });
+  const now = player.state.monitor_sources[player.side];
+  player.setMonitorSource({ ...now, kinds: now.kinds === kind ? "all" : kind });
 }
 
 // Calls back thirty times a second while there is sound.
@@ -71,7 +71,7 @@ function start() {
     ".scrub canvas",
     ".needle",
     ".level",
-    "[data-hearing]",
+    "[data-monitor-source]",
     ".chips",
   ].map(find);
   const figures = Object.fromEntries(
@@ -91,7 +91,7 @@ function start() {
   const text = (el, value) => {
     if (el.textContent !== value) el.textContent = value;
   };
-  const sameHearing = (one, other) =>
+  const sameSource = (one, other) =>
     JSON.stringify(Object.entries(one).sort()) === JSON.stringify(Object.entries(other).sort());
 
   async function load() {
@@ -104,22 +104,24 @@ function start() {
       ...sources.groups.map(({ title, items }) => {
         const group = document.createElement("optgroup");
         group.label = title;
-        group.append(...items.map((item) => new Option(item.title, JSON.stringify(item.hearing))));
+        group.append(
+          ...items.map((item) => new Option(item.title, JSON.stringify(item.monitor_source))),
+        );
         return group;
       }),
     );
     select.disabled = play.disabled = !frames;
     if (!frames) select.replaceChildren(new Option("Nothing to hear yet", "{}"));
     scrub.setAttribute("aria-valuemax", (frames / player.rate).toFixed(1));
-    const held = player.state.hearings.a;
+    const held = player.state.monitor_sources.a;
     const known = sources.groups.flatMap((g) => g.items);
     if (
       held.source &&
       held.source !== "now" &&
-      !known.some((item) => item.hearing.source === held.source)
+      !known.some((item) => item.monitor_source.source === held.source)
     )
-      player.hearing({}, "a");
-    if (!held.target && known.length) player.hearing(known[0].hearing, "a");
+      player.setMonitorSource({}, "a");
+    if (!held.target && known.length) player.setMonitorSource(known[0].monitor_source, "a");
     document.dispatchEvent(new Event("sources-loaded"));
     settings();
   }
@@ -127,32 +129,38 @@ function start() {
   // Shows the settings as they are.
   function settings() {
     const { monitor, comparing, active } = player.state;
-    const hearing = player.state.hearings[player.side];
+    const monitorSource = player.state.monitor_sources[player.side];
     const option = [...select.querySelectorAll("option")].find((o) =>
-      sameHearing(JSON.parse(o.value || "{}"), clean(hearing)),
+      sameSource(JSON.parse(o.value || "{}"), clean(monitorSource)),
     );
     if (option) select.value = option.value;
-    else if (frames && hearing.target) {
+    else if (frames && monitorSource.target) {
       select.querySelector("[data-own]")?.remove();
-      const own = new Option(named(hearing), JSON.stringify(clean(hearing)));
+      const own = new Option(named(monitorSource), JSON.stringify(clean(monitorSource)));
       own.dataset.own = "";
       select.append(own);
       select.value = own.value;
     }
-    past.rendered = sources.history[hearing.target] ?? null;
+    past.rendered = sources.history[monitorSource.target] ?? null;
     const on = CHECKS.filter(([name]) => monitor.checks[name]).map(([name, title]) => [
       title,
       () => toggleCheck(name),
     ]);
-    if (hearing.kinds && hearing.kinds !== "all")
+    if (monitorSource.kinds && monitorSource.kinds !== "all")
       on.push([
-        hearing.kinds === "beds" ? "Beds only" : "Objects only",
-        () => toggleKind(hearing.kinds),
+        monitorSource.kinds === "beds" ? "Beds only" : "Objects only",
+        () => toggleKind(monitorSource.kinds),
       ]);
-    if (hearing.stand_in)
+    if (monitorSource.stand_in)
       on.push([
         "Test signal",
-        () => player.hearing({ ...hearing, stand_in: undefined, what: "mix", strip: undefined }),
+        () =>
+          player.setMonitorSource({
+            ...monitorSource,
+            stand_in: undefined,
+            what: "mix",
+            strip: undefined,
+          }),
       ]);
     if (monitor.silent.length || monitor.alone.length)
       on.push(["Channels", () => player.monitor({ silent: [], alone: [] })]);
@@ -183,9 +191,9 @@ function start() {
     loop.setAttribute("aria-pressed", String(Boolean(player.state.loop)));
     show();
   }
-  const clean = (hearing) =>
+  const clean = (monitorSource) =>
     Object.fromEntries(
-      Object.entries(hearing).filter(
+      Object.entries(monitorSource).filter(
         ([name, value]) =>
           value != null &&
           !(name === "what" && value === "mix") &&
@@ -194,14 +202,14 @@ function start() {
           !(name === "source" && value === "now"),
       ),
     );
-  const named = (hearing) =>
+  const named = (monitorSource) =>
     [
-      hearing.strip ?? "",
-      { stem: "stem", alone: "alone", before: "before its chain" }[hearing.what] ?? "",
-      hearing.kinds && hearing.kinds !== "all" ? hearing.kinds : "",
-      hearing.chains === false ? "chains off" : "",
-      hearing.source ?? "",
-      hearing.target,
+      monitorSource.strip ?? "",
+      { stem: "stem", alone: "alone", before: "before its chain" }[monitorSource.what] ?? "",
+      monitorSource.kinds && monitorSource.kinds !== "all" ? monitorSource.kinds : "",
+      monitorSource.chains === false ? "chains off" : "",
+      monitorSource.source ?? "",
+      monitorSource.target,
     ]
       .filter(Boolean)
       .join(", ");
@@ -338,7 +346,8 @@ function start() {
         button.setAttribute(
           "aria-pressed",
           String(
-            player.playing && player.state.hearings.a.source === `render ${button.dataset.hear}`,
+            player.playing &&
+              player.state.monitor_sources.a.source === `render ${button.dataset.hear}`,
           ),
         ),
       );
@@ -347,13 +356,13 @@ function start() {
     const button = event.target.closest?.("[data-hear], [data-hear-strip]");
     if (!button) return;
     const source = `render ${button.dataset.hear}`;
-    if (button.dataset.hear && player.playing && player.state.hearings.a.source === source) {
+    if (button.dataset.hear && player.playing && player.state.monitor_sources.a.source === source) {
       player.pause();
       return;
     }
     const target = button.dataset.target ?? "0+2+0";
     player.set({ comparing: false, active: "a" });
-    player.hearing(
+    player.setMonitorSource(
       button.dataset.hear
         ? { target: target === "binaural" ? "0+2+0" : target, source }
         : { target, what: button.dataset.what, strip: button.dataset.hearStrip },
@@ -365,7 +374,7 @@ function start() {
   play.onclick = () => player.toggle();
   find("[data-start]").onclick = () => player.jump(player.state.loop?.[0] ?? 0);
   loop.onclick = () => player.set({ loop: player.state.loop ? null : [0, frames] });
-  select.onchange = () => player.hearing(JSON.parse(select.value));
+  select.onchange = () => player.setMonitorSource(JSON.parse(select.value));
   form.onchange = () => {
     localStorage.setItem("clock", form.value);
     show();
@@ -424,8 +433,8 @@ function start() {
     else if (event.key === "8") toggleKind("objects");
     else if (event.key === "9") player.monitor({ dimmed: !monitor.dimmed });
     else if (event.key === "0") {
-      const { kinds, ...rest } = player.state.hearings[player.side];
-      player.hearing(rest);
+      const { kinds, ...rest } = player.state.monitor_sources[player.side];
+      player.setMonitorSource(rest);
       player.monitor({ checks: {}, silent: [], alone: [], dimmed: false });
     } else if (event.key === "+" || event.key === "-")
       player.monitor({

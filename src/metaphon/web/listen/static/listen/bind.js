@@ -1,10 +1,10 @@
 // Controls that set how one listens: they show the player's settings and write to them.
 // data-bind="monitor.checks.mono" on inputs, selects and numbers; data-choose (a button of several),
-// data-toggle (on or off), data-if="path:values" (shown only for some). `hearing` is the side that is heard.
+// data-toggle (on or off), data-if="path:values" (shown only for some). `monitor_source` is the side that is heard.
 
 import { player } from "./player.js";
 
-const whole = (path) => path.replace(/^hearing\./, `hearings.${player.side}.`);
+const whole = (path) => path.replace(/^monitor_source\./, `monitor_sources.${player.side}.`);
 export const get = (path) =>
   whole(path)
     .split(".")
@@ -20,7 +20,7 @@ export function put(path, value) {
   }
   if (part[name] === value) return;
   part[name] = value;
-  if (first === "hearings" && name === "what" && value !== "mix" && !part.strip)
+  if (first === "monitor_sources" && name === "what" && value !== "mix" && !part.strip)
     part.strip = document.querySelector("[data-bind$='.strip']")?.options[0]?.value;
   player.set(change);
 }
@@ -28,8 +28,8 @@ export function put(path, value) {
 const MINUS = "\u2212";
 export const numberOf = (input) => parseFloat(input.value.replace(MINUS, "-").replace(",", "."));
 const fallback = {
-  "hearing.what": "mix",
-  "hearing.kinds": "all",
+  "monitor_source.what": "mix",
+  "monitor_source.kinds": "all",
   "monitor.loudspeakers.test": "off",
   "monitor.level_db": 0,
   "monitor.loudspeakers.layout": "0+5+0",

@@ -2,7 +2,7 @@
 // Events: "state" (settings), "transport" (playing, position jumped), "reading" (new figures came), "said".
 
 const DEFAULT = {
-  hearings: { a: {}, b: {} },
+  monitor_sources: { a: {}, b: {} },
   active: "a",
   comparing: false,
   matched: true,
@@ -175,8 +175,8 @@ class Player extends EventTarget {
     this.set({ monitor: { ...this.state.monitor, ...change } });
   }
 
-  hearing(change, side = this.side) {
-    this.set({ hearings: { ...this.state.hearings, [side]: change } });
+  setMonitorSource(change, side = this.side) {
+    this.set({ monitor_sources: { ...this.state.monitor_sources, [side]: change } });
   }
 
   get side() {

@@ -25,7 +25,9 @@ function begin() {
 }
 
 const target = () =>
-  get("hearing.target") ?? player.sources?.groups[0]?.items[0].hearing.target ?? "0+2+0";
+  get("monitor_source.target") ??
+  player.sources?.groups[0]?.items[0].monitor_source.target ??
+  "0+2+0";
 const labels = () => player.sources?.labels?.[target()] ?? [];
 
 function settings() {
