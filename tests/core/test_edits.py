@@ -4,12 +4,14 @@ The schema and the command line take them.
 """
 
 import json
+import pickle
 from typing import Any
 
 import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import target_named
 from metaphon.core.edits.command import apply
@@ -282,12 +284,16 @@ class Sequences(EditTest):
     def test_any_sequence_leaves_a_mix_that_hangs_together(self, chosen: list[int]) -> None:
         """What each command leaves can be written as a document and read again, the same."""
         mix = self.start
+        elsewhere = pickle.loads(pickle.dumps(mix))
         for number in chosen:
             try:
-                mix = apply(mix, read(self.command(ALL[number])))
+                before, mix = mix, apply(mix, read(self.command(ALL[number])))
             except InputError:
                 continue  # as where what it is about was taken out before
             self.assertEqual(Mix.model_validate_json(mix.model_dump_json()), mix)
+            new = pickle.loads(pickle.dumps(Delta.between(before, mix)))
+            elsewhere = new.applied_to(elsewhere)
+            self.assertEqual(elsewhere, mix)
 
     def test_what_a_command_does_not_touch_is_the_same_object(self) -> None:
         after = apply(
@@ -301,6 +307,8 @@ class Sequences(EditTest):
             )
         )
         self.assertIs(after.automation, self.start.automation)
+        new = len(pickle.dumps(Delta.between(self.start, after)))
+        self.assertLess(new, len(pickle.dumps(self.start)) / 2)
 
 
 class Sentences(EditTest):

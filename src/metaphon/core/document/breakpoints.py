@@ -88,11 +88,10 @@ class Breakpoints:
             [CURVES.index(point[2]) for point in ordered],
         )
 
-    @classmethod
-    @lru_cache(16384)  # a plan of many strips asks for thousands, nearly all of them again
-    def still(cls, value: float) -> "Breakpoints":
+    @staticmethod
+    def still(value: float) -> "Breakpoints":
         """One value that never moves."""
-        return cls([0.0], [value])
+        return _still(value)
 
     def __len__(self) -> int:
         return len(self.times_s)
@@ -207,3 +206,8 @@ class Breakpoints:
         cls, schema: CoreSchema, handler: GetJsonSchemaHandler
     ) -> dict[str, Any]:
         return {"type": "array", "minItems": 1, "items": _POINT_SCHEMA}
+
+
+@lru_cache(16384)  # a plan of many strips asks for thousands, nearly all of them again
+def _still(value: float) -> Breakpoints:
+    return Breakpoints([0.0], [value])

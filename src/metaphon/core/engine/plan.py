@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.document.channel_mapping import format_of, mapping_gains, turned_gains
 from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
-from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Strip, Track
+from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
 from metaphon.core.document.positions import FORMS
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.document.value_paths import LanePath, lane_path, with_value_at
@@ -336,6 +336,24 @@ def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
     return tuple(placed)
 
 
+@dataclass(frozen=True)
+class _Curves:
+    """The parameters of one strip over time."""
+
+    strip_id: str
+    lanes: Lanes
+
+    def __call__(self, value: float, *path: str | int) -> Curve:
+        return Curve.of(value, self.lanes.get((self.strip_id, path)))
+
+    def of_placement(self, place: Placement, name: str) -> Curve:
+        """One of a placement's; where no height is set it is as high as it is wide."""
+        value, lane = getattr(place, name), self.lanes.get((self.strip_id, ("placement", name)))
+        if lane is None and value is None:
+            return self.of_placement(place, "extent_deg")
+        return Curve.of(value or 0.0, lane)
+
+
 def _strip(
     strip: Strip,
     clips: tuple[Placed, ...],
@@ -346,9 +364,7 @@ def _strip(
     out: int,
     own: int,
 ) -> StripPlan:
-    def curve(value: float, *path: str | int) -> Curve:
-        return Curve.of(value, lanes.get((strip.id, path)))
-
+    curve = _Curves(strip.id, lanes)
     azimuth = curve(strip.placement.azimuth_deg, "placement", "azimuth_deg")
     elevation = curve(strip.placement.elevation_deg, "placement", "elevation_deg")
     channels = clips[0].channels if clips else formats[strip.id].channels
@@ -421,15 +437,10 @@ def object_position(strip: Strip, own: Layout, lanes: Lanes) -> ObjectPosition:
     """Where an object is over time, by the form of its position that is used."""
     place = strip.placement
 
-    def curve(name: str, value: float | None) -> Curve:
-        lane = lanes.get((strip.id, ("placement", name)))
-        if lane is None and value is None:  # as high as it is wide
-            return curve("extent_deg", place.extent_deg)
-        return Curve.of(value or 0.0, lane)
-
-    position = tuple(curve(name, getattr(place, name)) for name in FORMS[place.coordinates])
+    curve = _Curves(strip.id, lanes)
+    position = tuple(curve.of_placement(place, name) for name in FORMS[place.coordinates])
     pair, divergence, diffuseness = (
-        curve(name, getattr(place, name)) for name in ("pair_deg", "divergence", "diffuseness")
+        curve.of_placement(place, name) for name in ("pair_deg", "divergence", "diffuseness")
     )
     return ObjectPosition(place, position, pair, divergence, diffuseness, own.angles_deg)
 
@@ -470,23 +481,30 @@ def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:
         return None
     own = format_of(strip, channels)
 
-    def curve(name: str) -> Curve:
-        return Curve.of(getattr(placement, name), lanes.get((strip.id, ("placement", name))))
-
+    curve = _Curves(strip.id, lanes)
     if placement.mode == "scene":
         try:
             order = own.order if own.order is not None else order_of(channels)
         except InputError as error:
             raise InputError(f"{strip.name}: {error}") from None
-        angles = (curve("azimuth_deg"), curve("elevation_deg"), curve("roll_deg"))
-        return SceneFeed(strip.id, order, *angles, placement.decoder, placement.weighting)
+        yaw, pitch, roll = (
+            curve.of_placement(placement, name)
+            for name in ("azimuth_deg", "elevation_deg", "roll_deg")
+        )
+        return SceneFeed(strip.id, order, yaw, pitch, roll, placement.decoder, placement.weighting)
     if placement.mode == "bed":
         bed = target_named(placement.layout)
         assert bed.layout
         return BedFeed(
             strip.id,
             bed.layout,
-            _into(strip, channels, bed, curve("azimuth_deg"), curve("elevation_deg")),
+            _into(
+                strip,
+                channels,
+                bed,
+                curve.of_placement(placement, "azimuth_deg"),
+                curve.of_placement(placement, "elevation_deg"),
+            ),
         )
     if own.layout is None:
         raise InputError(

@@ -69,7 +69,17 @@ def width_of(strip: Strip) -> Target:
 
 
 def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
-    """The mix with this strip as its only result, as it is before its fader."""
+    """The mix with this strip as its only result, as it is before its fader.
+
+    Parameters
+    ----------
+    mix
+        Stays as it is.
+    strip_id
+        A track or bus of it.
+    width
+        The format of the strip, in which it reaches the programme unchanged.
+    """
     place = (
         Placement(mode="scene")
         if width.layout is None

@@ -42,9 +42,9 @@ def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
 def serve(pipe: Connection, rate_hz: int) -> None:
     """Answer messages until the pipe closes.
 
-    In: ("document", name, Mix, ids of the edits that came with it), ("state", dict), ("do", dict),
-    ("preview", command, control, id of the edit or None), ("release", control). Out: packed
-    stretches, or JSON text for everything else.
+    In: ("document", name, Mix or Delta, ids of the edits that came with it), ("state", dict),
+    ("do", dict), ("preview", command, control, id of the edit or None), ("release", control). Out:
+    packed stretches, or JSON text for everything else.
     """
     with suppress(PermissionError):
         os.nice(_EAGER)  # only some users may; it keeps sound flowing while pages are drawn

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command, apply
 from metaphon.core.edits.registry import read
@@ -36,11 +37,14 @@ class Trials:
         self._kept: Mix | None = None
         self._trials: dict[str, _Trial] = {}
 
-    def keep(self, mix: Mix, edits: Iterable[str]) -> Mix:
-        """Take in the mix as it is kept now, with the ids of the edits that it contains.
+    def keep(self, mix: Mix | Delta, edits: Iterable[str]) -> Mix:
+        """Take in the mix as it is kept now, whole or what is new of it.
 
-        Gives what is heard.
+        With the ids of the edits that it contains. Gives what is heard.
         """
+        if isinstance(mix, Delta):
+            assert self._kept is not None, "the first mix comes whole"
+            mix = mix.applied_to(self._kept)
         self._kept = mix
         gone = set(edits)
         now = time.monotonic()

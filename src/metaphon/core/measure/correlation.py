@@ -72,9 +72,18 @@ def fold_down_loss_db(left_power: float, right_power: float, product: float) -> 
 def through(
     matrix: NDArray[np.float64], powers: NDArray[np.float64]
 ) -> tuple[float | None, float | None]:
-    """Correlation and fold-down loss in dB of a pair after a 2x2 matrix.
+    """Correlation and fold-down loss of a pair after a 2x2 matrix.
 
-    `powers` is the pair's own matrix of mean products, (2, 2); after a matrix M it is M P M^T.
+    Parameters
+    ----------
+    matrix
+        What the pair goes through, (2 out, 2 in).
+    powers
+        The pair's own mean products, (2, 2); after a matrix M they are M P M^T.
+
+    Returns
+    -------
+        Correlation -1 to 1 and loss in dB; None where a side, or both, are silent.
     """
     after = matrix @ powers @ matrix.T
     left, right, cross = float(after[0, 0]), float(after[1, 1]), float(after[0, 1])

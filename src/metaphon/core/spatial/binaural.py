@@ -16,7 +16,21 @@ from metaphon.core.spatial.layouts import layout_named
 def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
     """Every loudspeaker of a layout from where it stands; LFE has no direction and is left out.
 
-    The array is not to be written to.
+    Parameters
+    ----------
+    head
+        Whose ears.
+    layout
+        A BS.2051 name or one of one's own.
+
+    Returns
+    -------
+        Responses (channels, 2, taps), left ear first, at the head's rate; not to be written to.
+
+    Raises
+    ------
+    InputError
+        For a layout that is not known.
     """
     named = layout_named(layout)
     responses = head.responses(named.vectors)
@@ -29,7 +43,17 @@ def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
 def scene_responses(head: Head, order: int) -> NDArray[np.float32]:
     """Every channel of an ambisonic scene, decoded to directions all round.
 
-    Not to be written to.
+    Parameters
+    ----------
+    head
+        Whose ears.
+    order
+        1 to 7.
+
+    Returns
+    -------
+        Responses (channels in ACN order, 2, taps); not to be written to. Their energy over all
+        directions is one, as on loudspeakers.
     """
     azimuth, elevation, weights = sphere_grid()
     responses = head.responses(unit_vectors(azimuth, elevation))

@@ -195,9 +195,21 @@ def _onsets(responses: NDArray[Any]) -> NDArray[np.float64]:
 
 @lru_cache(maxsize=4)
 def load_head(path: Path, rate_hz: int) -> Head:
-    """Read a SOFA file (AES69, SimpleFreeFieldHRIR) and bring it to a sample rate.
+    """Read a file of head responses and bring it to a sample rate.
 
-    Raises InputError where the file is missing or is not a set of head responses.
+    Source: AES69 (SOFA), convention SimpleFreeFieldHRIR.
+
+    Parameters
+    ----------
+    path
+        The SOFA file.
+    rate_hz
+        Of the responses as they are used.
+
+    Raises
+    ------
+    InputError
+        Where the file is missing or is not a set of head responses.
     """
     import sofar  # slow to import, and not every command needs a head
 

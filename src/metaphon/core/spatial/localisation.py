@@ -33,7 +33,23 @@ def localised(
     layout: Layout,
     panner: Panner,
 ) -> Localised:
-    """Judge a panner on a layout by its velocity and energy vectors (Gerzon 1992)."""
+    """Judge a panner on a layout by its velocity and energy vectors.
+
+    Source: Gerzon, M. A. (1992), General metatheory of auditory localisation, AES 92.
+
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        Directions (count), positive to the left and up.
+    layout
+        The loudspeakers; an LFE takes no part.
+    panner
+        Gives gains (count, channels) for directions.
+
+    Returns
+    -------
+        Errors and spread in degrees, (count) each.
+    """
     gains = panner(azimuth_deg, elevation_deg, layout)[..., list(layout.main)]
     vectors = layout.vectors[list(layout.main)]
     wanted = unit_vectors(azimuth_deg, elevation_deg)

@@ -105,7 +105,19 @@ def vector_pan(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, layout: Layout)
 
 
 def pan_vectors(vectors: Vectors, layout: Layout) -> Gains:
-    """As `vector_pan`, for unit vectors (..., 3); the result is (..., channels)."""
+    """As `vector_pan`, for unit vectors.
+
+    Parameters
+    ----------
+    vectors
+        Directions (..., 3), x right, y front, z up, of length 1.
+    layout
+        The loudspeakers.
+
+    Returns
+    -------
+        Gains (..., channels), their squares sum to one.
+    """
     flat = vectors.reshape(-1, 3)
     if not _surrounds(layout):
         if len({layout.angles_deg[i][1] for i in layout.main}) == 1:

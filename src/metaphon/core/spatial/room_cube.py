@@ -60,7 +60,21 @@ def to_cube(
     distance: ArrayLike = 1.0,
     reference: Reference = STANDARD,
 ) -> tuple[Array, Array, Array]:
-    """Angles and distance (1 is the loudspeaker sphere) as x, y, z in the cube."""
+    """Angles and distance as a place in the cube.
+
+    Parameters
+    ----------
+    azimuth_deg, elevation_deg
+        Of any shape, positive to the left and up.
+    distance
+        1 on the loudspeaker sphere.
+    reference
+        The angles at which the corners of the cube lie.
+
+    Returns
+    -------
+        x right, y front, z up, each -1 to 1 within the sphere.
+    """
     azimuth, elevation, away = np.broadcast_arrays(
         *(np.asarray(v, dtype=float) for v in (azimuth_deg, elevation_deg, distance))
     )
@@ -87,9 +101,19 @@ def to_cube(
 def to_sphere(
     x: ArrayLike, y: ArrayLike, z: ArrayLike, reference: Reference = STANDARD
 ) -> tuple[Array, Array, Array]:
-    """A place in the cube as azimuth, elevation (degrees) and distance.
+    """A place in the cube as angles and distance; the middle is straight ahead at distance 0.
 
-    The middle is straight ahead at distance 0.
+    Parameters
+    ----------
+    x, y, z
+        Of any shape; right, front, up, each -1 to 1.
+    reference
+        The angles at which the corners of the cube lie.
+
+    Returns
+    -------
+        Azimuth -180 to 180 and elevation -90 to 90 in degrees, and distance, 1 on the loudspeaker
+        sphere.
     """
     x, y, z = np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (x, y, z)))
     turn = -np.degrees(np.arctan2(x, y))

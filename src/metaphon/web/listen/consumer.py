@@ -14,6 +14,7 @@ from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from pydantic import ValidationError
 
+from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
@@ -45,7 +46,8 @@ class Listener(AsyncWebsocketConsumer):
             return
         self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
         self._given: set[str] = set()
-        self._revision = -1  # of the mix that the engine has
+        self._known: Document | None = None  # the mix that the engine has
+        self._revision = -1  # and its revision
         await self.accept()
         here, there = _engines.Pipe()
         self._engine = _engines.Process(target=serve, args=(there, mix.sample_rate_hz), daemon=True)
@@ -116,7 +118,9 @@ class Listener(AsyncWebsocketConsumer):
                 except InputError as error:
                     await self._say(error)
                     continue
-                self._tell("document", NOW, document, edits)
+                known, self._known = self._known, document
+                new = Delta.between(known, document) if known else document
+                self._tell("document", NOW, new, edits)
                 if NOW not in self._given:
                     self._given.add(NOW)
                     await self.send(text_data=json.dumps({"ready": True}))

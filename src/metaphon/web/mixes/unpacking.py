@@ -3,6 +3,8 @@
 from collections.abc import Callable
 from pathlib import Path
 
+from django.db import transaction
+
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.files.mixdoc import with_files
 from metaphon.web.mixes.models import AudioFile, Mix
@@ -24,6 +26,7 @@ def unpack(document: Document, mix: Mix, recording: Callable[[Path], AudioFile])
 
     wanted, empty = with_files(document, brought), snapshot_of(mix)
     changes = empty.changes_to(wanted, mix)
-    write(changes)
+    with transaction.atomic():  # strips name buses whose rows come later
+        write(changes)
     mix.refresh_from_db()
     keep(mix, empty.with_document(wanted, changes, mix.state, mix.revision))
