@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import re
 import signal
 import subprocess
 import tempfile
@@ -17,7 +18,7 @@ from django.conf import settings
 from django.core.management import call_command
 from django.db import connection, connections
 from django.test.utils import override_settings
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, command
@@ -153,7 +154,7 @@ class BrowserTest(unittest.TestCase):
     wait_for = staticmethod(wait_for)
 
     def open(self, user: str = "demo", password: str = "harbour-lamp") -> Page:
-        """A signed-in page; any fault in the page's scripts fails the test."""
+        """A signed-in page; whatever its console says fails the test."""
         context = self.chromium.new_context(
             viewport={"width": 1280, "height": 800}, accept_downloads=True
         )
@@ -161,6 +162,7 @@ class BrowserTest(unittest.TestCase):
         page = context.new_page()
         page.set_default_timeout(20000)
         page.on("pageerror", lambda error: self.faults.append(str(error)))
+        page.on("console", self.hear_console)
         page.goto(self.address)
         page.fill("[name=username]", user)
         page.fill("[name=password]", password)
@@ -171,3 +173,9 @@ class BrowserTest(unittest.TestCase):
     def setUp(self) -> None:
         self.faults: list[str] = []
         self.addCleanup(lambda: self.assertEqual(self.faults, []))
+
+    def hear_console(self, message: ConsoleMessage) -> None:
+        """What a console says is a fault; but a refusal on purpose is told there as well."""
+        refused = re.search(r"Failed to load resource.* status of 4(09|22|03|13)", message.text)
+        if message.type in ("error", "warning") and not refused:
+            self.faults.append(f"{message.type}: {message.text} {message.location.get('url')}")

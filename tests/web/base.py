@@ -45,6 +45,10 @@ class WebTest(TestCase):
     def url(self, name: str, *arguments: object) -> str:
         return reverse(name, args=[self.mix.pk, *arguments])
 
+    def fragment(self, view: str, *arguments: object) -> Any:
+        """A part of a page, asked for as htmx does."""
+        return self.client.get(self.url(view, *arguments), headers={"HX-Request": "true"})
+
     def post(
         self,
         view: str,

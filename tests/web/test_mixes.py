@@ -58,7 +58,7 @@ class Membership(WebTest):
         self.client.force_login(make_user("eve"))
         self.assertNotContains(self.client.get("/"), "Pier")
         for name in ("intake:show", "flow:show", "handover:show", "listen:sources", "history"):
-            self.assertEqual(self.client.get(self.url(name)).status_code, 404)
+            self.assertEqual(self.fragment(name).status_code, 404)
         self.assertEqual(self.set(strip, "gain_db", "-6").status_code, 404)
         self.assertEqual(self.upload("b.wav", b"x").status_code, 404)
 
@@ -176,7 +176,7 @@ class Journal(WebTest):
             self.assertEqual(self.post("redo").status_code, 200)
             self.assertEqual(self.state(), wanted)
         self.assertIn("nothing to do again", self.said(self.post("redo")))
-        self.assertContains(self.client.get(self.url("history")), "Removed Cave")
+        self.assertContains(self.fragment("history"), "Removed Cave")
 
     def test_a_new_edit_ends_redo(self) -> None:
         self.set(self.track, "gain_db", "-6")

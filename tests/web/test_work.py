@@ -91,7 +91,7 @@ class Flow(WebTest):
     def test_controls_come_from_the_parameter_model(self) -> None:
         track = self.bring_in("a.wav", noise(2, 0.1))
         self.edit("flow", kind="add_processor", strip=track.ref, processor="basics")
-        page = self.client.get(self.url("flow:panel", track.ref))
+        page = self.fragment("flow:panel", track.ref)
         self.assertContains(page, 'name="delay_ms"')
         self.assertContains(page, 'data-high="1000.0"')
         self.assertContains(page, "0 mono, 1 untouched")
@@ -214,7 +214,7 @@ class Handover(WebTest):
         row = self.render()
         self.assertEqual(row.status, "failed")
         self.assertContains(
-            self.client.get(self.url("handover:progress", row.pk)),
+            self.fragment("handover:progress", row.pk),
             "a.wav is not an audio file that can be read; bring WAV",
         )
         Path(path).write_bytes(content)

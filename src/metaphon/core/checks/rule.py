@@ -14,13 +14,21 @@ MendCommand = Callable[[Mix, Finding], Command]
 
 
 @dataclass(frozen=True)
+class Mend:
+    """One way to take a fault away: its words on the button, its command, and what it costs."""
+
+    label: str
+    command: MendCommand
+    cost: str = ""
+
+
+@dataclass(frozen=True)
 class Rule:
     """A finding that may be made. It notices from the mix alone, or listens to its sound.
 
     One of the two.
 
-    `order` says where it is told among the others. `mend` gives the command that takes the fault
-    away, `mend_label` its words on the button; both are left out where no single step can.
+    `order` says where it is told among the others. There are no `mends` where no single step can.
     """
 
     name: str
@@ -28,8 +36,7 @@ class Rule:
     why: str
     notice: Notice | None = None
     listen: Listen | None = None
-    mend_label: str = ""
-    mend: MendCommand | None = None
+    mends: tuple[Mend, ...] = ()
 
 
 def awake(mix: Mix) -> Iterator[Strip]:

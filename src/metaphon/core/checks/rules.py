@@ -50,12 +50,12 @@ def check(mix: Mix) -> list[Finding]:
     return noticed(mix) + listened(mix, Sound(mix))
 
 
-def mend(mix: Mix, finding: Finding) -> Command:
-    """The command that takes this finding's fault away.
+def mend(mix: Mix, finding: Finding, way: int = 0) -> Command:
+    """The command that takes this finding's fault away, by one of the ways its rule knows.
 
-    Raises InputError where no single one can.
+    Raises InputError where there is no such way.
     """
-    rule = RULES[finding.rule]
-    if rule.mend is None:
+    mends = RULES[finding.rule].mends
+    if not 0 <= way < len(mends):
         raise InputError("There is no single step that mends this; change it by hand.")
-    return rule.mend(mix, finding)
+    return mends[way].command(mix, finding)

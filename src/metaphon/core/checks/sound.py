@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,23 +17,48 @@ from metaphon.core.files.audio import ClipReader, probe
 from metaphon.core.measure.alignment import Alignment, align
 
 _LONGEST_S = 120.0
+_STEPS_A_SECOND = 100
 _MOVING_TOGETHER = 0.25
-_MOST_STEPS = 5
+_MOST_LAG = 5
+_MOST_TRIED = 4  # pairs of sides that are compared in earnest for two tracks
 _ALIKE = 0.6  # likeness above which two recordings are taken for the same event
+_COPY = 0.999  # likeness of what is one recording twice: the rest lies 27 dB below
+_AT_ONCE_MS = 0.02  # and both begin at once, which no two microphones do
 _EXCERPT_S = 10.0
+_SIDES = {"left": (1.0, 0.0), "right": (0.0, 1.0), "mid": (0.5, 0.5), "side": (0.5, -0.5)}
+
+Part = tuple[str, str]  # a track's id and what of it: "" where it is mono, or a name of _SIDES
 
 
 @dataclass(frozen=True)
 class Pair:
-    """Two tracks with the same sound.
+    """Two tracks with the same sound, or sides of them.
 
-    How much later the other is (ms), and whether it is upside down, as mixed.
+    How much later the other is (ms), whether it is upside down, as mixed, and whether it is the
+    very same recording.
     """
 
     first: Track
     other: Track
     delay_ms: float
     inverted: bool
+    copied: bool
+    first_side: str = ""
+    other_side: str = ""
+
+    @property
+    def first_named(self) -> str:
+        """The first in words, with its side."""
+        return _named(self.first, self.first_side)
+
+    @property
+    def other_named(self) -> str:
+        """The other in words, with its side."""
+        return _named(self.other, self.other_side)
+
+
+def _named(track: Track, side: str) -> str:
+    return f"the {side} of {track.name}" if side else track.name
 
 
 class Sound:
@@ -49,13 +75,6 @@ class Sound:
         )
 
     @cached_property
-    def of_mono(self) -> dict[str, NDArray[np.float32]]:
-        """The mono tracks' sound by id, (frames), all from the start of the mix."""
-        return {
-            track.id: self.read(track)[0] for track in self.tracks if self.channels_of(track) == 1
-        }
-
-    @cached_property
     def levels(self) -> dict[str, Level]:
         """The level of every strip at work, by id; empty where the mix cannot be made ready."""
         try:
@@ -64,88 +83,138 @@ class Sound:
             return {}
 
     @cached_property
-    def _rises(self) -> dict[str, NDArray[np.float64]]:
-        """How the level of every mono track moves from one hundredth of a second to the next."""
-        step = self.rate_hz // 100
-        found = {}
-        for track_id, sound in self.of_mono.items():
-            power = (
-                np.square(sound[: len(sound) // step * step], dtype=np.float64)
-                .reshape(-1, step)
-                .mean(axis=1)
-            )
-            found[track_id] = np.diff(np.sqrt(power))
-        return found
-
-    @cached_property
     def alike(self) -> tuple[Pair, ...]:
-        """The pairs of mono tracks that carry one sound. Source: Knapp & Carter 1976."""
+        """The pairs of mono and stereo tracks that carry one sound, in any of their sides.
+
+        Source: Knapp & Carter 1976.
+        """
         return tuple(self._pairs())
 
     def _pairs(self) -> Iterator[Pair]:
         tracks = {track.id: track for track in self.tracks}
-        for one, two in combinations(self.of_mono, 2):
-            found = self._aligned(one, two) if self.could_be_alike(one, two) else None
-            if found is None or found.confidence < _ALIKE:
+        for candidates in self._could_be_alike():
+            best: tuple[Alignment, Part, Part] | None = None
+            for one, two in candidates:
+                found = self._aligned(one, two)
+                if found and (best is None or found.confidence > best[0].confidence):
+                    best = found, one, two
+            if best is None or best[0].confidence < _ALIKE:
                 continue
-            first, other = (_delay_and_polarity(tracks[i]) for i in (one, two))
-            delay_ms = found.delay_ms + other[0] - first[0]
-            yield Pair(tracks[one], tracks[two], delay_ms, found.inverted != (first[1] != other[1]))
+            found, one, two = best
+            first, other = (_delay_and_polarity(tracks[i], side) for i, side in (one, two))
+            yield Pair(
+                tracks[one[0]],
+                tracks[two[0]],
+                found.delay_ms + other[0] - first[0],
+                found.inverted != (first[1] != other[1]),
+                found.confidence > _COPY
+                and abs(found.delay_ms) < _AT_ONCE_MS
+                and not found.inverted,
+                one[1],
+                two[1],
+            )
 
-    def _aligned(self, one: str, two: str) -> Alignment | None:
-        a, b = self.of_mono[one], self.of_mono[two]
-        frames = min(len(a), len(b))
-        span = min(frames, round(_EXCERPT_S * self.rate_hz))
-        if span < self.rate_hz // 10:
-            return None
-        sums = np.concatenate([[0.0], np.cumsum(np.square(a[:frames], dtype=np.float64))])
-        start = int(np.argmax(sums[span:] - sums[:-span]))
-        return align(a[start : start + span], b[start : start + span], self.rate_hz)
+    @cached_property
+    def _powers(self) -> dict[Part, NDArray[np.float64]]:
+        """The mean power of mono tracks and of sides of stereo ones, by hundredths of a second.
 
-    def could_be_alike(self, one: str, two: str) -> bool:
-        """Whether two tracks' levels move together at all.
+        The sound itself is not kept.
+        """
+        step = self.rate_hz // _STEPS_A_SECOND
+        found = {}
+        for track in self.tracks:
+            if self.channels_of(track) > 2:
+                continue
+            for side, sound in _sides(self.read(track)):
+                cut = np.square(sound[: len(sound) // step * step], dtype=np.float64)
+                found[track.id, side] = cut.reshape(-1, step).mean(axis=1)
+        return found
+
+    def _could_be_alike(self) -> Iterator[list[tuple[Part, Part]]]:
+        """For each two tracks whose levels move together at all, the sides that do so most.
 
         A quick sieve before they are compared in earnest.
         """
-        a, b = self._rises[one], self._rises[two]
-        for lag in range(-_MOST_STEPS, _MOST_STEPS + 1):
-            x, y = a[max(lag, 0) :], b[max(-lag, 0) :]
-            count = min(len(x), len(y))
-            scale = np.linalg.norm(x[:count]) * np.linalg.norm(y[:count])
-            if scale > 0 and float(x[:count] @ y[:count]) / scale > _MOVING_TOGETHER:
-                return True
-        return False
+        parts = [part for part, power in self._powers.items() if len(power) > 1 and power.any()]
+        if len(parts) < 2:
+            return
+        rises = [np.diff(np.sqrt(self._powers[part])) for part in parts]
+        lengths = np.array([len(rise) for rise in rises])
+        table = np.zeros((len(parts), lengths.max()), dtype=np.float32)
+        for row, rise in zip(table, rises, strict=True):
+            row[: len(rise)] = rise
+        together: NDArray[Any] = np.zeros((len(parts), len(parts)), dtype=np.float32)
+        for lag in range(_MOST_LAG + 1):
+            product = table[:, lag:] @ table[:, : table.shape[1] - lag].T
+            together = np.maximum(together, np.maximum(product, product.T))
+        # each by its energy while the other sounds
+        energy = np.cumsum(table.astype(np.float64) ** 2, axis=1)[:, lengths - 1]
+        together = together / np.sqrt(np.maximum(energy * energy.T, 1e-30))
+        for one, two in combinations(dict.fromkeys(part[0] for part in parts), 2):
+            rows, columns = ([i for i, p in enumerate(parts) if p[0] == t] for t in (one, two))
+            ranked = sorted(((together[i, k], i, k) for i in rows for k in columns), reverse=True)[
+                :_MOST_TRIED
+            ]
+            likely = [(parts[i], parts[k]) for value, i, k in ranked if value > _MOVING_TOGETHER]
+            if likely:
+                yield likely
+
+    def _aligned(self, one: Part, two: Part) -> Alignment | None:
+        a, b = self._powers[one], self._powers[two]
+        steps = min(len(a), len(b))
+        span = min(steps, round(_EXCERPT_S * _STEPS_A_SECOND))
+        if span < _STEPS_A_SECOND // 10:
+            return None
+        sums = np.concatenate([[0.0], np.cumsum(a[:steps])])
+        step = self.rate_hz // _STEPS_A_SECOND
+        start = int(np.argmax(sums[span:] - sums[:-span])) * step
+        return align(
+            self._excerpt(one, start, span * step),
+            self._excerpt(two, start, span * step),
+            self.rate_hz,
+        )
+
+    def _excerpt(self, part: Part, start: int, frames: int) -> NDArray[np.float32]:
+        track = next(track for track in self.tracks if track.id == part[0])
+        return dict(_sides(self.read(track, start, frames)))[part[1]]
 
     def channels_of(self, track: Track) -> int:
         """How many channels a track's recording has."""
         return probe(track.clips[0].file).channels
 
-    def read(self, track: Track) -> NDArray[np.float32]:
-        """(channels, frames) of a track, its chain not applied."""
-        frames = round(_LONGEST_S * self.rate_hz)
-        total: NDArray[np.float32] | None = None
+    def read(self, track: Track, start: int = 0, frames: int | None = None) -> NDArray[np.float32]:
+        """(channels, frames) of a track from a frame of the mix on, its chain not applied.
+
+        Without a length up to its end, or the first two minutes.
+        """
+        longest = frames or round(_LONGEST_S * self.rate_hz)
+        total = np.zeros((self.channels_of(track), longest), dtype=np.float32)
+        end = 0
         for clip in track.clips:
             reader = ClipReader(clip.file)
-            first = round(clip.start_s * self.rate_hz)
-            part = reader.read(-first, min(frames, first + reader.frames))
+            first = round(clip.start_s * self.rate_hz) - start
+            part = reader.read(-first, min(longest, max(first + reader.frames, 0)))
             reader.close()
-            if total is None or total.shape[0] != part.shape[0]:
-                total = part
-            else:
-                longer, shorter = (
-                    (total, part) if total.shape[1] >= part.shape[1] else (part, total)
-                )
-                longer[:, : shorter.shape[1]] += shorter
-                total = longer
-        assert total is not None
-        return total
+            if len(part) == len(total):  # what is not is refused when the mix is made ready
+                total[:, : part.shape[1]] += part
+                end = max(end, part.shape[1])
+        return total if frames else total[:, :end]
 
 
-def _delay_and_polarity(track: Track) -> tuple[float, int]:
-    """What the chain already does to the first channel: delay in ms and polarity."""
+def _sides(sound: NDArray[np.float32]) -> Iterator[tuple[str, NDArray[np.float32]]]:
+    """A mono sound, or what a stereo one consists of."""
+    if len(sound) == 1:
+        yield "", sound[0]
+        return
+    for name, (left, right) in _SIDES.items():
+        yield name, np.float32(left) * sound[0] + np.float32(right) * sound[1]
+
+
+def _delay_and_polarity(track: Track, side: str) -> tuple[float, int]:
+    """What the chain already does to a side: delay in ms and polarity."""
     delay_ms, polarity = 0.0, 1
     for processor in track.chain:
         if not processor.bypassed:
-            delay, sign = processor.delay_and_polarity()
+            delay, sign = processor.delay_and_polarity(2 if side == "right" else 1)
             delay_ms, polarity = delay_ms + delay, polarity * sign
     return delay_ms, polarity

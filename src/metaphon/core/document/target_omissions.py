@@ -1,4 +1,6 @@
-"""What of a mix a target will not contain, omissions_by_target before it is rendered."""
+"""What of a mix is in no target, and what a target leaves out by the rules of its format."""
+
+from dataclasses import dataclass
 
 from metaphon.core.document.channel_mapping import format_of
 from metaphon.core.document.mix import PROGRAMME, Bus, Mix, Strip
@@ -6,33 +8,59 @@ from metaphon.core.document.targets import Target, target_named
 from metaphon.core.spatial.layouts import layout_named
 
 
-def omissions(mix: Mix, target: Target, channels: dict[str, int]) -> list[str]:
-    """One sentence for each thing that will not be in a target.
+@dataclass(frozen=True)
+class Loss:
+    """A strip that sounds in no target, and what to do about it in one sentence."""
 
-    `channels` is how many each track's recording has.
-    """
+    strip_id: str
+    message: str
+
+
+def in_no_target(mix: Mix, channels: dict[str, int]) -> list[Loss]:
+    """What is heard nowhere. `channels` is how many each track's recording has."""
     found = []
-    for strip in mix.strips:
-        if (
-            strip.resting
-            or strip.muted
-            or (not isinstance(strip, Bus) and not channels.get(strip.id))
-        ):
-            continue
+    for strip in _sounding(mix, channels):
+        if strip.output is None and not strip.sends:
+            message = f"{strip.name} feeds nothing; route it in Flow, or put it to rest."
+            found.append(Loss(strip.id, message))
+        elif strip.output == PROGRAMME and strip.placement.mode == "none":
+            message = f"{strip.name} is placed nowhere; place it in Field, or route it to a bus."
+            found.append(Loss(strip.id, message))
+    return found
+
+
+def by_the_book(mix: Mix, target: Target, channels: dict[str, int]) -> list[str]:
+    """What a target leaves out as its format has it, a sentence for each kind.
+
+    Source: ITU-R BS.775-4, whose downmix equations have no LFE.
+    """
+    lfe, orders = [], []
+    for strip in _sounding(mix, channels):
         place = strip.placement
         if strip.output != PROGRAMME:
-            if strip.output is None and not strip.sends:
-                found.append(f"{strip.name} feeds nothing.")
             continue
-        if place.mode == "none":
-            found.append(f"{strip.name} is placed nowhere.")
-        elif place.mode == "bed" and _has_lfe(strip, channels) and not _plays_lfe(target):
-            found.append(f"{strip.name}: its LFE.")
+        if place.mode == "bed" and _has_lfe(strip, channels) and not _plays_lfe(target):
+            lfe.append(strip.name)
         elif place.mode == "scene" and target.order is not None:
             own = format_of(strip, channels.get(strip.id, 0)).order or 0
             if own > target.order:
-                found.append(f"{strip.name}: its orders above {target.order}.")
+                orders.append(strip.name)
+    found = [f"Without LFE, which it has not: {_listed(lfe)}."] if lfe else []
+    if orders:
+        found.append(f"Kept to order {target.order}: {_listed(orders)}.")
     return found
+
+
+def _sounding(mix: Mix, channels: dict[str, int]) -> list[Strip]:
+    return [
+        strip
+        for strip in mix.strips
+        if not (strip.resting or strip.muted) and (isinstance(strip, Bus) or channels.get(strip.id))
+    ]
+
+
+def _listed(names: list[str]) -> str:
+    return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)
 
 
 def _has_lfe(strip: Strip, channels: dict[str, int]) -> bool:
@@ -45,6 +73,6 @@ def _plays_lfe(target: Target) -> bool:
     return target.layout is not None and any(target.layout.is_lfe)
 
 
-def omissions_by_target(mix: Mix, channels: dict[str, int]) -> dict[str, list[str]]:
-    """What each of the mix's targets leaves out, by the target's name."""
-    return {name: omissions(mix, target_named(name), channels) for name in mix.targets}
+def by_the_book_of_targets(mix: Mix, channels: dict[str, int]) -> dict[str, list[str]]:
+    """What each of the mix's targets leaves out by the rules of its format, by its name."""
+    return {name: by_the_book(mix, target_named(name), channels) for name in mix.targets}

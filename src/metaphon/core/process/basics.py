@@ -139,8 +139,9 @@ class Basics(Processor):
     def _sections(self, rate_hz: int) -> Matrix:
         return cut_sections("high", self.low_cut_hz, int(self.low_cut_slope_db), rate_hz)
 
-    def delay_and_polarity(self) -> tuple[float, int]:
-        return self.delay_ms, -1 if self.polarity_inverted != (1 in self.inverted_channels) else 1
+    def delay_and_polarity(self, channel: int = 1) -> tuple[float, int]:
+        inverted = self.polarity_inverted != (channel in self.inverted_channels)
+        return self.delay_ms, -1 if inverted else 1
 
     def matrix(self, channels: int) -> Matrix:
         """All that these settings do at once, (channels, channels)."""

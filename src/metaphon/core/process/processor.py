@@ -61,8 +61,8 @@ class Processor(BaseModel, ABC):
         """
         return None
 
-    def delay_and_polarity(self) -> tuple[float, int]:
-        """The delay in ms and the polarity, 1 or -1, that it gives to the first channel."""
+    def delay_and_polarity(self, channel: int = 1) -> tuple[float, int]:
+        """The delay in ms and the polarity, 1 or -1, that it gives to a channel, from 1 on."""
         return 0.0, 1
 
     def response(

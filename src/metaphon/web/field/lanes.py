@@ -28,6 +28,7 @@ from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.fragments import fragment_of
 
 _LARGEST = 5_000_000
 _WORDS = {
@@ -96,6 +97,7 @@ def _words(strip: Strip, path: str) -> str:
     return f"{label_of(name, field)}{f', {unit}' if unit else ''}"
 
 
+@fragment_of("field:show")
 def show(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """The lane of one parameter of a strip: the one asked for, else the first that it has."""
     mix, document, strip = _strip(request, mix_id, strip_id)

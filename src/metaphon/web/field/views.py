@@ -13,7 +13,7 @@ from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, DeliveryLimi
 from metaphon.core.document.mix import PROGRAMME, Placement, Strip
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.positions import FORMS, kept_apart_deg, other_form, place_lanes
-from metaphon.core.document.target_omissions import omissions_by_target
+from metaphon.core.document.target_omissions import by_the_book_of_targets, in_no_target
 from metaphon.core.document.targets import target_named
 from metaphon.core.edits.command import strip_of
 from metaphon.core.edits.position_forms import Conversion, Convert
@@ -31,6 +31,7 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.controls import Control, controls_from
+from metaphon.web.shell.fragments import fragment_of
 
 _DEFAULT = "4+7+0"
 # the settings of a placement that are drawn as controls, by part of the panel
@@ -171,17 +172,22 @@ def placed(
     for number, strip in enumerate(entering, start=1):
         data = source(strip, document) | {"number": number}
         rows.append(Shown(strip, number, data, bool(data["path"]), changed_by.get(strip.id, [])))
-    missing = omissions_by_target(document, channels_of_tracks(mix, document))
+    channels = channels_of_tracks(mix, document)
+    notes = by_the_book_of_targets(document, channels)
     return {
         "rows": rows,
         "objects": json.dumps([row.data for row in rows]),
         "bed_places": json.dumps(beds(document)),
         "groups": sorted({str(row.data["group"]) for row in rows} - {""}),
         "aside": [strip for strip in strips if strip.placement.mode == "none"],
-        "missing": [(target_named(name), what) for name, what in missing.items() if what],
+        "losses": in_no_target(document, channels),
+        "by_the_book": [
+            (target_named(name), " ".join(said)) for name, said in notes.items() if said
+        ],
     }
 
 
+@fragment_of("field:show")
 def one(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """The placement of one strip by numbers, its position said in both ways."""
     mix = mix_for(request, mix_id)

@@ -1,66 +1,103 @@
 """Findings: what the checks noticed, always in view, and the one press that mends it."""
 
+from dataclasses import dataclass
+
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
 from metaphon.core.checks.finding import Finding
+from metaphon.core.checks.rule import Rule
 from metaphon.core.checks.rules import RULES, mend
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.mix import Strip
 from metaphon.core.errors import InputError
-from metaphon.web.jobs.surveying import findings_of
+from metaphon.web.jobs.surveying import Found, findings_of
 from metaphon.web.jobs.tasks import ask_for_survey
 from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.fragments import fragment_of
 
 _ORDER = {"problem": 0, "warning": 1, "note": 2}
 
 
+@fragment_of("open_mix")
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The count and the list; asks for the mix to be listened to where its sound has changed."""
     mix = mix_for(request, mix_id)
     shown = _shown(request, mix)
-    response = render(request, "findings/list.html", shown)
+    response = render(request, "findings/show.html", shown)
     if shown["fresh"] and "waited" in request.GET:
         response["HX-Trigger"] = "survey-changed"  # levels are known now
     return response
 
 
+@dataclass(frozen=True)
+class _Row:
+    """A finding as the list shows it, with the track or bus it is about."""
+
+    finding: Finding
+    strip: Strip
+    rule: Rule
+
+
 def _shown(request: HttpRequest, mix: Mix) -> dict[str, object]:
+    empty = True
     try:
-        found, fresh = findings_of(mix)
-        strips = {strip.id: strip for strip in document_of(mix).strips}
+        found = findings_of(mix)
+        document = document_of(mix)
+        empty = not any(track.clips for track in document.tracks)
+        rows = _rows(document, found)
     except InputError:
-        found, fresh, strips = [], True, {}
-    if not fresh:
+        found, rows = Found([], True, True), []
+    if not found.fresh:
         ask_for_survey(mix)
-    rows = [
-        (finding, strips[finding.subject], RULES[finding.rule])
-        for finding in sorted(found, key=lambda finding: _ORDER[finding.severity])
+    return {
+        **editing(request, mix),
+        "rows": rows,
+        "fresh": found.fresh,
+        "listened": found.listened,
+        "empty": empty,
+        "said": _said(len(rows), found, empty),
+        "grave": any(row.finding.severity == "problem" for row in rows),
+    }
+
+
+def _said(count: int, found: Found, empty: bool) -> str:
+    """The state of the findings in a few words."""
+    counted = f"{count} finding{'' if count == 1 else 's'}" if count else "Findings"
+    if empty and not count:
+        return f"{counted}, nothing to listen to yet"
+    if not found.fresh:
+        return f"{counted}, {'listening again' if found.listened else 'not listened to yet'}"
+    return counted if count else "Findings, nothing wrong"
+
+
+def _rows(document: Document, found: Found) -> list[_Row]:
+    strips = {strip.id: strip for strip in document.strips}
+    return [
+        _Row(finding, strips[finding.subject], RULES[finding.rule])
+        for finding in sorted(found.findings, key=lambda finding: _ORDER[finding.severity])
         if finding.subject in strips
     ]
-    grave = any(finding.severity == "problem" for finding, _, _ in rows)
-    return {
-        "mix": mix,
-        "findings": rows,
-        "fresh": fresh,
-        "grave": grave,
-        "can_edit": can_edit(mix, request.user),
-    }
 
 
 @require_POST
 def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Take one finding's fault away, as one step that can be undone."""
+    """Take one finding's fault away, as one step that can be undone; says what became of it."""
     mix = mix_for(request, mix_id)
-    found, _ = findings_of(mix)
-    finding = next((one for one in found if _is(one, request)), None)
-    if finding is None:
+    rows = _rows(document_of(mix), findings_of(mix))
+    place = next((n for n, row in enumerate(rows) if _is(row.finding, request)), None)
+    if place is None:
         raise InputError("This is no longer found; the list is drawn anew.")
-    mix, _ = carry_out(request, mix_id, mend(document_of(mix), finding))
+    way = request.POST.get("way", "")
+    command = mend(document_of(mix), rows[place].finding, int(way) if way.isdigit() else 0)
+    mix, applied = carry_out(request, mix_id, command)
+    mended = {"finding": rows[place].finding, "done": applied.what, "place": place}
     response = render(
-        request, "findings/mended.html", {**_shown(request, mix), **editing(request, mix)}
+        request, "findings/mended.html", {**_shown(request, mix), "mended": mended, "oob": True}
     )
     response["HX-Trigger"] = "mix-edited, mix-changed"
     return response

@@ -15,6 +15,7 @@ from metaphon.web.mixes.editing import editing, ids_in
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.fragments import fragment_of
 
 
 @require_POST
@@ -46,6 +47,7 @@ def _shown(request: HttpRequest, mix: Mix, row: Print) -> HttpResponse:
     return render(request, "flow/print.html", {"row": row, **editing(request, mix)})
 
 
+@fragment_of("flow:show")
 def progress(request: HttpRequest, mix_id: int, print_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     row = get_object_or_404(Print, pk=print_id, mix=mix)

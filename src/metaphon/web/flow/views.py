@@ -15,6 +15,7 @@ from metaphon.web.mixes.editing import after_edit, carry_out, editing, strips_ch
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.fragments import fragment_of
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
@@ -47,6 +48,7 @@ def _latency(document: Document) -> tuple[int, float]:
     return samples, samples / document.sample_rate_hz * 1000.0
 
 
+@fragment_of("flow:show")
 def chart(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The map, drawn to fit a width and height in pixels."""
     mix = mix_for(request, mix_id)
@@ -59,6 +61,7 @@ def chart(request: HttpRequest, mix_id: int) -> HttpResponse:
     return render(request, "flow/map.html", {"mix": mix, "drawing": drawing})
 
 
+@fragment_of("flow:show")
 def panel(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """The panel of one strip."""
     mix = mix_for(request, mix_id)
@@ -81,7 +84,12 @@ def changed(request: HttpRequest, mix: Mix, strips: list[str] | None) -> HttpRes
     The whole table) and the open panel, each at its place.
     """
     document = document_of(mix)
-    context = {**table(mix, document, strips), "whole": strips is None, "oob": True}
+    context = {
+        **table(mix, document, strips),
+        "whole": strips is None,
+        "in_table": request.headers.get("X-View", "table") == "table",
+        "oob": True,
+    }
     opened = document.find_strip(request.headers.get("X-Panel", ""))
     if opened:
         context |= panel_of(mix, document, opened, request.user, context)

@@ -1,11 +1,13 @@
 """Handover: choose formats, render them in one pass, hear, check and take them away."""
 
+from contextlib import suppress
+
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 
-from metaphon.core.document.target_omissions import omissions_by_target
+from metaphon.core.document.target_omissions import Loss, by_the_book_of_targets, in_no_target
 from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.errors import InputError
 from metaphon.web.handover.strip_chart import correlation_path
@@ -15,6 +17,7 @@ from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix, discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
+from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.streaming import send_file
 
 _CHOICES = {
@@ -49,12 +52,15 @@ def _targets(mix: Mix) -> dict[str, object]:
     chosen = set(document.targets)
     names = [*OFFERED, *sorted(chosen - set(OFFERED))]
     has_sound = any(track.clips and not track.resting for track in document.tracks)
-    try:
-        missing = omissions_by_target(document, channels_of_tracks(mix, document))
-    except InputError:
-        missing = {}
+    losses: list[Loss] = []
+    notes: dict[str, list[str]] = {}
+    with suppress(InputError):  # said by the findings
+        channels = channels_of_tracks(mix, document)
+        losses = in_no_target(document, channels)
+        notes = by_the_book_of_targets(document, channels)
     return {
-        "targets": [(target_named(name), name in chosen, missing.get(name, [])) for name in names],
+        "targets": [(target_named(name), name in chosen, notes.get(name, [])) for name in names],
+        "losses": losses,
         "has_sound": has_sound,
     }
 
@@ -115,6 +121,7 @@ def _render_of(request: HttpRequest, mix_id: int, render_id: int) -> tuple[Mix, 
     return mix, get_object_or_404(Render, pk=render_id, mix=mix)
 
 
+@fragment_of("handover:show")
 def progress(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     mix, row = _render_of(request, mix_id, render_id)
     response = render(

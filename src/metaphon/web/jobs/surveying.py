@@ -4,7 +4,7 @@ changed.
 
 import hashlib
 import logging
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import listened, noticed
@@ -47,13 +47,26 @@ def run(mix: Mix) -> None:
     )
 
 
-def findings_of(mix: Mix) -> tuple[list[Finding], bool]:
-    """What is found in a mix, and whether its sound has been listened to as it is now."""
+@dataclass(frozen=True)
+class Found:
+    """What is found in a mix.
+
+    `listened` tells whether its sound was ever listened to, `fresh` whether as it is now.
+    """
+
+    findings: list[Finding]
+    listened: bool
+    fresh: bool
+
+
+def findings_of(mix: Mix) -> Found:
+    """What is found in a mix, as far as it has been listened to."""
     document = document_of(mix)
     survey = Survey.objects.filter(mix=mix).first()
     here = {strip.id for strip in document.strips if not strip.resting}
     heard = [Finding(**row) for row in survey.findings] if survey else []
-    fresh = survey is not None and survey.key == key_of(document)
-    return noticed(document) + [
-        finding for finding in heard if finding.subject in here
-    ], fresh or not here
+    return Found(
+        noticed(document) + [finding for finding in heard if finding.subject in here],
+        survey is not None,
+        (survey is not None and survey.key == key_of(document)) or not here,
+    )

@@ -36,6 +36,7 @@ from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.fragments import fragment_of
 
 VIEWS = (
     ("meters", "Meters"),
@@ -180,6 +181,7 @@ def _newest(mix: Mix) -> list[RenderFile]:
     return sorted(newest.values(), key=lambda file: (file.stem, -file.render_id, file.pk))
 
 
+@fragment_of("listen:show")
 def headphones(request: HttpRequest, mix_id: int) -> HttpResponse:
     """A correction drawn.
 

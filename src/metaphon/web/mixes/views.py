@@ -19,6 +19,7 @@ from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import AccessToken, AudioFile, Member, Mix, Strip, discard
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.unpacking import unpack
+from metaphon.web.shell.fragments import fragment_of
 
 RATES_HZ = (44100, 48000, 88200, 96000)
 _HISTORY_LENGTH = 60
@@ -143,6 +144,7 @@ def step(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     return response
 
 
+@fragment_of("open_mix")
 def history(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     entries = mix.journal.select_related("user")[:_HISTORY_LENGTH]

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
+from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.document.graph import destinations
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command
@@ -27,6 +27,5 @@ RULE = Rule(
     30,
     "It stands in the way and does nothing.",
     notice=_notice,
-    mend_label="Rest it",
-    mend=_mend,
+    mends=(Mend("Rest it", _mend),),
 )

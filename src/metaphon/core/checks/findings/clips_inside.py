@@ -4,7 +4,7 @@ import math
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
+from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command, strip_of
@@ -36,6 +36,5 @@ RULE = Rule(
     120,
     "A print or stem in whole numbers would be cut off.",
     listen=_listen,
-    mend_label="Turn it down",
-    mend=_mend,
+    mends=(Mend("Turn it down", _mend),),
 )

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
+from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.registry import Batch
@@ -34,6 +34,5 @@ RULE = Rule(
     70,
     "The dry sound is doubled, and its place is blurred.",
     notice=_notice,
-    mend_label="Wet only",
-    mend=_mend,
+    mends=(Mend("Wet only", _mend),),
 )

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule, awake
+from metaphon.core.checks.rule import Mend, Rule, awake
 from metaphon.core.document.mix import PROGRAMME, Mix
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.routing import Route
@@ -25,6 +25,5 @@ RULE = Rule(
     10,
     "Nobody will hear it.",
     notice=_notice,
-    mend_label="Feed the mix",
-    mend=_mend,
+    mends=(Mend("Feed the mix", _mend),),
 )

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule, awake
+from metaphon.core.checks.rule import Mend, Rule, awake
 from metaphon.core.document.mix import PROGRAMME, Mix, Send
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.registry import Batch
@@ -72,6 +72,5 @@ RULE = Rule(
     40,
     "It is up to 6 dB louder than meant, and fades and mutes of the bus miss half of it.",
     notice=_notice,
-    mend_label="Only through the bus",
-    mend=_mend,
+    mends=(Mend("Only through the bus", _mend),),
 )

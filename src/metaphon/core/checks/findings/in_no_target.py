@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule, awake
+from metaphon.core.checks.rule import Mend, Rule, awake
 from metaphon.core.document.mix import PROGRAMME, Mix
 from metaphon.core.edits.arrangement import Place
 from metaphon.core.edits.command import Command, strip_of
@@ -29,6 +29,5 @@ RULE = Rule(
     20,
     "It is routed and still missing from every result.",
     notice=_notice,
-    mend_label="Place as bed",
-    mend=_mend,
+    mends=(Mend("Place as bed", _mend),),
 )

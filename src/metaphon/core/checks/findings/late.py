@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
+from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.value_paths import value_at
@@ -19,24 +19,22 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         if abs(pair.delay_ms) < _LATE_MS:
             continue
         late, ahead = (pair.other, pair.first) if pair.delay_ms > 0 else (pair.first, pair.other)
+        names = pair.other_named, pair.first_named
+        late_named, ahead_named = names if pair.delay_ms > 0 else reversed(names)
         message = (
-            f"{late.name} is {abs(pair.delay_ms):.2f} ms later than {ahead.name} with "
-            "the same sound; "
-            f"delay {ahead.name} by as much."
+            f"{late_named} is {abs(pair.delay_ms):.2f} ms later than {ahead_named} with the same "
+            "sound; pull it forward, or hold the other back."
         )
+        message = message[0].upper() + message[1:]
         yield Finding("late", "warning", late.id, message, ahead.id, abs(pair.delay_ms))
 
 
-def _mend(mix: Mix, finding: Finding) -> Command:
-    place = basics_place(mix, finding.other)
-    held = (
-        0.0
-        if place is None
-        else float(value_at(strip_of(mix, finding.other), ("chain", place, "delay_ms")))
-    )
-    return SetValue(
-        strips=(finding.other,), path="basics/delay_ms", value=round(held + finding.amount, 4)
-    )
+def _moved(mix: Mix, strip_id: str, by_ms: float) -> Command:
+    place = basics_place(mix, strip_id)
+    held = 0.0
+    if place is not None:
+        held = float(value_at(strip_of(mix, strip_id), ("chain", place, "delay_ms")))
+    return SetValue(strips=(strip_id,), path="basics/delay_ms", value=round(held + by_ms, 4))
 
 
 RULE = Rule(
@@ -44,6 +42,16 @@ RULE = Rule(
     150,
     "Together they sound hollow: a comb of cancellations.",
     listen=_listen,
-    mend_label="Delay the other",
-    mend=_mend,
+    mends=(
+        Mend(
+            "Pull it forward",
+            lambda mix, finding: _moved(mix, finding.subject, -finding.amount),
+            "All else stays in time; the engine works as much further ahead.",
+        ),
+        Mend(
+            "Hold the other back",
+            lambda mix, finding: _moved(mix, finding.other, finding.amount),
+            "No working ahead, but the other then comes late against everything else.",
+        ),
+    ),
 )

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
+from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.value_paths import value_at
@@ -15,8 +15,9 @@ from metaphon.core.edits.values import SetValue
 def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
     for pair in sound.alike:
         if pair.inverted:
-            names = f"{pair.other.name} and {pair.first.name}"
+            names = f"{pair.other_named} and {pair.first_named}"
             message = f"{names} are the same sound with opposite polarity; invert one of them."
+            message = message[0].upper() + message[1:]
             yield Finding("opposed_polarity", "problem", pair.other.id, message, pair.first.id)
 
 
@@ -32,6 +33,5 @@ RULE = Rule(
     140,
     "Together they cancel, most in the bass.",
     listen=_listen,
-    mend_label="Invert it",
-    mend=_mend,
+    mends=(Mend("Invert it", _mend),),
 )

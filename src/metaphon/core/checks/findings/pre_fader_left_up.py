@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule, awake
+from metaphon.core.checks.rule import Mend, Rule, awake
 from metaphon.core.document.lanes import lanes_of
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command
@@ -37,6 +37,5 @@ RULE = Rule(
     60,
     "A sound that should be gone is still heard.",
     notice=_notice,
-    mend_label="After the fader",
-    mend=_mend,
+    mends=(Mend("After the fader", _mend),),
 )

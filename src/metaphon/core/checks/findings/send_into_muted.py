@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule, awake
+from metaphon.core.checks.rule import Mend, Rule, awake
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.values import SetValue
@@ -30,6 +30,5 @@ RULE = Rule(
     50,
     "The send does nothing while the bus is muted.",
     notice=_notice,
-    mend_label="Unmute the bus",
-    mend=_mend,
+    mends=(Mend("Unmute the bus", _mend),),
 )

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
+from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.value_paths import value_at
@@ -51,6 +51,5 @@ RULE = Rule(
     130,
     "Listeners in mono lose it.",
     listen=_listen,
-    mend_label="Narrow it",
-    mend=_mend,
+    mends=(Mend("Narrow it", _mend),),
 )

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule, awake
+from metaphon.core.checks.rule import Mend, Rule, awake
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.positions import FORMS, kept_apart_deg, other_form, place_lanes
 from metaphon.core.edits.command import Command
@@ -38,6 +38,5 @@ RULE = Rule(
     80,
     "Who goes back to the other form hears another path.",
     notice=_notice,
-    mend_label="Drop the kept lanes",
-    mend=_mend,
+    mends=(Mend("Drop the kept lanes", _mend),),
 )

@@ -141,6 +141,7 @@ document.addEventListener("htmx:configRequest", (event) => {
   const { path, parameters, headers, elt } = event.detail;
   if (!flow()) return;
   if (opened()) headers["X-Panel"] = opened();
+  headers["X-View"] = flow().dataset.view;
   if (path.endsWith("/map")) {
     parameters.width = Math.max(elt.clientWidth, 560);
     parameters.height = Math.max(flow().clientHeight - elt.offsetTop - 16, 300);
@@ -155,23 +156,17 @@ let waiting;
 function drawMap() {
   clearTimeout(waiting);
   waiting = setTimeout(() => {
-    if (drag)
-      drawMap(); // not under the hand
-    else if (map()) {
+    if (map()) {
       map().setAttribute("aria-busy", "true");
       htmx.trigger(map(), "draw-map");
     }
   }, 120);
 }
-document.addEventListener("htmx:beforeSwap", (event) => {
-  if (!drag || event.detail.target.id !== "map") return;
-  event.detail.shouldSwap = false; // asked for before the hand took hold
-  drawMap();
+document.addEventListener("htmx:afterSettle", ({ target }) => {
+  if (target.id !== "map") return;
+  target.setAttribute("aria-busy", "false");
+  if (routing) offerAims();
 });
-document.addEventListener(
-  "htmx:afterSettle",
-  ({ target }) => target.id === "map" && target.setAttribute("aria-busy", "false"),
-);
 document.addEventListener("mix-edited", drawMap);
 document.addEventListener("survey-changed", drawMap);
 addEventListener("resize", drawMap);
@@ -226,10 +221,6 @@ document.addEventListener("pointerdown", (event) => {
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) return;
-  if (!document.contains(drag.node)) {
-    drag = null; // the page was drawn anew under the hand; nothing is routed
-    return;
-  }
   if (!drag.line) {
     if (Math.hypot(event.clientX - drag.x, event.clientY - drag.y) < 5) return;
     drag.line = document.createElementNS("http://www.w3.org/2000/svg", "path");
@@ -308,7 +299,8 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     if (!routing) return open(node.dataset.id);
     const box = node.getBoundingClientRect();
-    if (node.dataset.aim && node !== routing) drop(routing, node, box.left + 20, box.bottom);
+    if (node.dataset.aim && node.dataset.id !== routing.dataset.id)
+      drop(routing, node, box.left + 20, box.bottom);
     routing = null;
     map().classList.remove("routing");
   } else if (event.key === "x") pick(node.dataset.id);
@@ -326,16 +318,19 @@ document.addEventListener("keydown", (event) => {
     );
   else if (event.key === "f") {
     routing = node;
-    map().classList.add("routing");
-    map()
-      .querySelectorAll(".node.place")
-      .forEach((one) => one.setAttribute("tabindex", "0"));
+    offerAims();
     step(node, 1, 0)?.focus();
   }
 });
+function offerAims() {
+  map().classList.add("routing");
+  map()
+    .querySelectorAll(".node.place")
+    .forEach((one) => one.setAttribute("tabindex", "0"));
+}
 function step(node, across, down) {
   const from = node.getBoundingClientRect();
-  const all = [...map().querySelectorAll(".node[tabindex]")].filter((one) => one !== node);
+  const all = [...map().querySelectorAll('.node[tabindex="0"]')].filter((one) => one !== node);
   const [x, y] = [from.left, from.top + from.height / 2];
   let best = null;
   let least = Infinity;

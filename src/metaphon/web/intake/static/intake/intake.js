@@ -39,6 +39,7 @@ function send(url, file, line) {
         words([answer.kind, ...answer.notices].join(". "));
         if (!answer.notices.length) setTimeout(() => line.remove(), 3000);
         refresh();
+        document.body.dispatchEvent(new Event("mix-edited", { bubbles: true }));
       } else {
         line.classList.add("refused");
         line.innerHTML = `<span>${esc(answer?.message ?? `${file.name} did not arrive; try again.`)}</span><button class="button">Close</button>`;

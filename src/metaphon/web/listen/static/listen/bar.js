@@ -176,14 +176,20 @@ function start() {
     if (monitor.dimmed) on.push(["Dim", () => player.monitor({ dimmed: false })]);
     if (monitor.level_db)
       on.push([`${signed(monitor.level_db, 0)} dB`, () => player.monitor({ level_db: 0 })]);
+    if (player.unheard)
+      on.unshift([
+        `${player.unheard} loudspeakers without an output`,
+        () => player.monitor({ through: "binaural" }),
+        "This computer has too few outputs; press to hear all of them on headphones",
+      ]);
     if (comparing)
       on.unshift([active.toUpperCase(), () => player.set({ comparing: false, active: "a" })]);
     chips.replaceChildren(
-      ...on.map(([title, off]) => {
+      ...on.map(([title, off, help = `${title} is on; press to turn it off`]) => {
         const chip = document.createElement("button");
         chip.className = "chip";
         chip.textContent = title;
-        chip.title = `${title} is on; press to turn it off`;
+        chip.title = help;
         chip.onclick = off;
         return chip;
       }),
@@ -455,7 +461,7 @@ function start() {
   let asked = null;
   const again = () => {
     clearTimeout(asked);
-    asked = setTimeout(load, 1500);
+    asked = setTimeout(load, frames ? 1500 : 0); // the first sound is wanted at once
   };
   for (const name of ["renders-changed", "mix-edited", "mix-changed"])
     document.addEventListener(name, again);

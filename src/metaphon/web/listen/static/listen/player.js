@@ -27,6 +27,7 @@ class Player extends EventTarget {
     this.epoch = -1;
     this.tries = 0;
     this.gaps = 0;
+    this.unheard = 0;
     this.status = {};
   }
 
@@ -200,12 +201,10 @@ class Player extends EventTarget {
   receive(header) {
     if (!this.playing || header.whole !== this.epoch) return; // on its way before a jump
     this.spans.push(header);
-    if (header.channels > this.outputs && !this.narrow) {
-      this.narrow = true;
-      this.emit(
-        "said",
-        `This computer has ${this.outputs} outputs; ${header.channels - this.outputs} loudspeakers are not heard. Try the practice room.`,
-      );
+    const unheard = Math.max(header.channels - this.outputs, 0);
+    if (unheard !== this.unheard) {
+      this.unheard = unheard; // loudspeakers that this computer has no output for
+      this.emit("state");
     }
   }
 

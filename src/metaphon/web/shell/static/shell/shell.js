@@ -1,6 +1,7 @@
 // What every page does: passing messages, the revision that edits are made against, keys, the theme.
 
 import "./edit.js";
+import { whenLetGo } from "./press.js";
 
 const messages = document.getElementById("messages");
 
@@ -49,6 +50,12 @@ document.addEventListener("htmx:beforeRequest", (event) => {
     edits += 1;
     if (!document.contains(target)) drawAnew(); // its row was drawn anew while the answer was on its way
   });
+});
+
+// No answer is drawn under a press: what is pressed would be gone before it is let go, and the press with it.
+document.addEventListener("htmx:beforeSend", ({ detail: { xhr } }) => {
+  const loaded = xhr.onload;
+  xhr.onload = (event) => whenLetGo(() => loaded.call(xhr, event));
 });
 
 // Edits reach the server in the order in which they were made: each is sent when the one before it is answered.
@@ -111,6 +118,11 @@ document.addEventListener("click", (event) => {
   document.cookie = `theme=${day ? "day" : "night"};path=/;max-age=31536000;samesite=lax`;
   document.dispatchEvent(new Event("theme-changed"));
 });
+
+// What comes next after an answer takes the focus.
+document.addEventListener("htmx:load", ({ target }) =>
+  target.querySelector?.("[data-take-focus]")?.focus(),
+);
 
 // The scripts of a workspace are loaded when it is first opened.
 const loadScript = (root) =>
