@@ -81,19 +81,23 @@ class _Served:
 
     def with_demo_alone(self) -> None:
         """Nothing of another class is left, and a worker waits for what this one asks for."""
-        if self.worker:
-            end(self.worker)  # what it had in hand goes too
-        # numbers go on, since the servers know mixes by theirs
-        call_command("flush", interactive=False, verbosity=0, reset_sequences=False)
-        with connection.cursor() as cursor:
-            cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
+        self._empty()
         bring_in_demo()
         self.begin_worker()
 
     def begin_worker(self) -> None:
         self.worker = self._begin(WORK)
 
+    def _empty(self) -> None:
+        if self.worker:
+            end(self.worker)  # what it had in hand goes too
+        # numbers go on, since the servers know mixes by theirs
+        call_command("flush", interactive=False, verbosity=0, reset_sequences=False)
+        with connection.cursor() as cursor:
+            cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
+
     def stop(self) -> None:
+        self._empty()
         self._stack.close()
 
 
@@ -176,6 +180,6 @@ class BrowserTest(unittest.TestCase):
 
     def hear_console(self, message: ConsoleMessage) -> None:
         """What a console says is a fault; but a refusal on purpose is told there as well."""
-        refused = re.search(r"Failed to load resource.* status of 4(09|22|03|13)", message.text)
+        refused = re.search(r"(status of|Error Code) 4(03|09|13|22)", message.text)
         if message.type in ("error", "warning") and not refused:
             self.faults.append(f"{message.type}: {message.text} {message.location.get('url')}")

@@ -282,7 +282,7 @@ class TheDemo(WebTest):
             answer = self.post(
                 "findings:mend", rule=finding.rule, subject=finding.subject, other=finding.other
             )
-            self.assertContains(answer, "Mended: ")
+            self.assertContains(answer, "Mended. ")
             survey_mix(mix_id=self.mix.pk)
         self.assertEqual(self.rules(), [])
         gone = self.post("findings:mend", rule="late", subject="buoy_far", other="buoy_near")
@@ -446,7 +446,7 @@ class TheDemo(WebTest):
         survey_mix(mix_id=self.mix.pk)
         headers = {"HX-Request": "true"}
         answer = self.client.get(self.url("findings:show") + "?waited=1", headers=headers)
-        self.assertContains(answer, "nothing wrong")
+        self.assertContains(answer, 'aria-label="5 findings"')
         self.assertEqual(answer["HX-Trigger"], "survey-changed")
 
 

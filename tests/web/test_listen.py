@@ -50,7 +50,7 @@ class Sources(ListenTest):
             )
         self.client.force_login(make_user("bob"))
         for name in ("listen:show", "listen:sources", "listen:headphones"):
-            self.assertEqual(self.client.get(self.url(name)).status_code, 404)
+            self.assertEqual(self.fragment(name).status_code, 404)
 
 
 class Documents(ListenTest):
@@ -108,6 +108,7 @@ class Own(ListenTest):
         drawn = self.client.get(
             self.url("listen:headphones"),
             {"correction": json.dumps({"response": good["key"], "strength": 50})},
+            headers={"HX-Request": "true"},
         )
         self.assertContains(drawn, "<path", count=7)
         self.post("listen:forget_file", row.pk)

@@ -119,6 +119,14 @@ document.addEventListener("click", (event) => {
   document.dispatchEvent(new Event("theme-changed"));
 });
 
+// What a box says of what was just done is gone when it is opened again.
+document.addEventListener(
+  "toggle",
+  ({ target, newState }) =>
+    newState === "closed" && target.querySelector?.("[data-until-closed]")?.replaceChildren(),
+  { capture: true },
+);
+
 // What comes next after an answer takes the focus.
 document.addEventListener("htmx:load", ({ target }) =>
   target.querySelector?.("[data-take-focus]")?.focus(),

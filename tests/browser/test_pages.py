@@ -1,0 +1,184 @@
+"""Every page and every dialog, by night and by day; and what a redraw must not take away."""
+
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from metaphon.web.jobs.models import Survey
+from metaphon.web.jobs.tasks import survey_mix
+from metaphon.web.mixes.models import Mix
+from tests.browser.server import BrowserTest
+from tests.sounds import RATE_HZ, sine
+from tests.web.base import recording
+
+AXE = Path(__file__).parent / "vendor" / "axe.min.js"
+
+
+class EveryPage(BrowserTest):
+    def places(self) -> list[str]:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        return [
+            "",
+            *(
+                f"mix/{mix.pk}/{place}"
+                for place in (
+                    "intake/",
+                    "flow/?view=table",
+                    "flow/?view=map&strip=gull",
+                    "flow/?view=map&strip=cave",
+                    "field/?strip=gull",
+                    "field/?truth=vector&strip=boat",
+                    "listen/?view=meters",
+                    "listen/?view=compare",
+                    "listen/?view=headphones",
+                    "listen/?view=loudspeakers",
+                    "handover/",
+                )
+            ),
+        ]
+
+    def test_each_is_accessible_and_its_console_silent(self) -> None:
+        page = self.open()
+        for theme in ("night", "day"):
+            page.context.add_cookies([{"name": "theme", "value": theme, "url": self.address}])
+            for place in self.places():
+                page.goto(f"{self.address}/{place}")
+                page.wait_for_load_state("networkidle")
+                self.examine(page, f"{place} by {theme}")
+
+    def examine(self, page: Page, where: str) -> None:
+        page.evaluate(AXE.read_text())
+        rules = "{runOnly: ['wcag2a', 'wcag2aa']}"
+        found = page.evaluate(f"axe.run(document, {rules})")["violations"]
+        self.assertEqual([(v["id"], v["nodes"][0]["html"][:160]) for v in found], [], where)
+
+    def test_every_dialog_opens_with_something_in_it_and_closes(self) -> None:
+        page = self.open()
+        opened = set()
+        for place in self.places():
+            page.goto(f"{self.address}/{place}")
+            page.wait_for_load_state("networkidle")
+            for button in page.locator("[popovertarget]:visible").all():
+                name = button.get_attribute("popovertarget") or ""
+                if name in opened:
+                    continue
+                opened.add(name)
+                button.click()
+                box = page.locator(f"#{name}")
+                expect(box).to_be_visible()
+                expect(box).not_to_be_empty()
+                page.wait_for_load_state("networkidle")
+                self.examine(page, f"{name} at {place}")
+                page.keyboard.press("Escape")
+                expect(box).to_be_hidden()
+            for summary in page.locator("summary:visible").all():
+                summary.click()
+            self.examine(page, f"unfolded {place}")
+        self.assertGreaterEqual(len(opened), 7, opened)
+
+    def test_parts_opened_as_addresses_lead_to_their_page(self) -> None:
+        page = self.open()
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        for part, leads_to in {
+            "findings/": "flow/",
+            "history": "flow/",
+            "flow/map": "flow/",
+            "flow/strip/gull": "flow/?strip=gull",
+            "field/strip/gull": "field/?strip=gull",
+        }.items():
+            page.goto(f"{self.address}/mix/{mix.pk}/{part}")
+            expect(page).to_have_url(f"{self.address}/mix/{mix.pk}/{leads_to}")
+            expect(page.locator("#listen .play")).to_be_visible()
+
+
+class Stumbles(BrowserTest):
+    def lamp(self, page: Page, place: str) -> Mix:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        page.goto(f"{self.address}/mix/{mix.pk}/{place}")
+        page.wait_for_load_state("networkidle")
+        return mix
+
+    def test_the_first_recording_plays_without_a_reload(self) -> None:
+        page = self.open()
+        page.fill("[placeholder='Name of a new mix']", "Slipway")
+        page.click("text=Make a mix")
+        page.wait_for_load_state("networkidle")
+        expect(page.locator("#listen .play")).to_be_disabled()
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "hum.wav"
+            path.write_bytes(recording(sine(220.0, 20.0, -20.0)))
+            page.set_input_files("input[type=file]", str(path))
+            expect(page.locator("#tracks tbody tr")).to_have_count(1)
+        expect(page.locator("#listen .play")).to_be_enabled()
+        page.click("nav >> text=Field")
+        page.click("#listen .play")
+        place = "import('/static/listen/player.js').then(({ player }) => player.position)"
+        self.wait_for(lambda: page.evaluate(place) > RATE_HZ / 2)
+
+    def test_a_press_outlives_a_redraw(self) -> None:
+        page = self.open()
+        mix = self.lamp(page, "flow/?view=table")
+        button = page.get_by_label("Mute Gull", exact=True)
+        box = button.bounding_box()
+        assert box
+        page.mouse.move(box["x"] + 8, box["y"] + 8)
+        page.mouse.down()
+        with page.expect_response(lambda r: r.request.method == "GET"):
+            page.evaluate("document.dispatchEvent(new CustomEvent('mix-changed', {detail: {}}))")
+        page.wait_for_timeout(200)  # its answer is there, and would have been drawn
+        page.mouse.up()
+        expect(button).to_have_attribute("aria-pressed", "true")
+        self.assertTrue(mix.strips.get(ref="gull").muted)
+        button.focus()
+        page.keyboard.down(" ")
+        with page.expect_response(lambda r: r.request.method == "GET"):
+            page.evaluate("document.dispatchEvent(new CustomEvent('mix-changed', {detail: {}}))")
+        page.wait_for_timeout(200)
+        page.keyboard.up(" ")
+        expect(button).to_have_attribute("aria-pressed", "false")
+
+    def test_findings_stay_open_say_what_became_of_one_and_go_on_to_the_next(self) -> None:
+        survey_mix(mix_id=Mix.objects.get(title="The Lamp at Skerrow").pk)
+        page = self.open()
+        mix = self.lamp(page, "flow/?view=map")
+        page.click("#findings-button")
+        box = page.locator("#findings-list")
+        late = box.locator(".finding", has_text="later than")
+        expect(late.get_by_role("button")).to_have_text(["Pull it forward", "Hold the other back"])
+        late.get_by_role("button", name="Pull it forward").click()
+        expect(box).to_be_visible()
+        expect(box.locator(".mended")).to_contain_text("Mended. Bell buoy far, basics: delay -0.7")
+        expect(box.locator(".finding:focus")).to_have_count(1)  # the next
+        expect(box.locator(".finding", has_text="later than")).to_have_count(1)  # said as mended
+        box.locator(".mended button").click()
+        expect(page.locator("#messages")).to_contain_text("Undid")
+        expect(box).to_be_visible()
+        self.assertFalse(mix.strips.get(ref="buoy_far").processors.exists())
+
+    def test_what_is_not_looked_at_yet_is_not_called_right(self) -> None:
+        page = self.open()
+        mix = Mix.objects.get(title="Quiet Water")
+        Survey.objects.filter(mix=mix).delete()
+        page.goto(f"{self.address}/mix/{mix.pk}/flow/")
+        button = page.locator("#findings-button")
+        expect(button).to_have_attribute("aria-label", "Findings, not listened to yet")
+        expect(button).to_have_attribute("aria-label", "Findings, nothing wrong", timeout=60000)
+        empty = Mix.objects.exclude(strips__clips__isnull=False).first()
+        assert empty
+        page.goto(f"{self.address}/mix/{empty.pk}/flow/")
+        expect(button).to_have_attribute("aria-label", "Findings, nothing to listen to yet")
+
+    def test_too_few_outputs_are_told_in_the_bar_and_not_over_the_screen(self) -> None:
+        page = self.open()
+        self.lamp(page, "listen/?view=loudspeakers")
+        page.select_option("[data-monitor-source]", value='{"target":"4+7+0"}')
+        page.select_option("[data-bind='monitor.loudspeakers.layout']", "4+7+0")
+        page.click("text=Hear through them")
+        page.click("#listen .play")
+        chip = page.locator("#listen .chip", has_text="10 loudspeakers without an output")
+        expect(chip).to_be_visible()
+        expect(page.locator("#messages > *")).to_have_count(0)
+        chip.click()
+        expect(page.locator("#listen .chip", has_text="Binaural")).to_be_visible()
+        expect(chip).to_have_count(0)
