@@ -46,6 +46,8 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
         {"strips": ["pair"], "path": "basics/width", "value": 0.4},
         {"strips": ["pair", "gull"], "path": "basics/polarity_inverted", "value": True},
         {"strips": ["gull"], "path": "clips/0/start_s", "value": 0.1},
+        {"strips": ["gull"], "path": "clips/0/gain_db", "value": -9.0},
+        {"strips": ["gull"], "path": "clips/0/fade_in_s", "value": 0.2},
         {"strips": ["gull"], "path": "sends/room/level_db", "value": -3.0},
         {"strips": ["gull"], "path": "sends/room/tap", "value": "pre"},
         {"strips": ["gull"], "path": "sends/room/azimuth_deg", "value": -60.0},
@@ -108,6 +110,10 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "add_track": [{"name": "Gull", "file": "one.wav", "start_s": 0.1}],
     "add_clip": [{"strip": "gull", "file": "one.wav", "start_s": 0.3}],
     "remove_clip": [{"strip": "gull", "place": 0}],
+    "move_clip": [{"strip": "gull", "place": 0, "start_s": 0.2}],
+    "copy_clip": [{"strip": "gull", "place": 0, "start_s": 0.3}],
+    "trim_clip": [{"strip": "gull", "place": 0, "begins_s": 0.1, "ends_s": 0.3}],
+    "split_clip": [{"strip": "gull", "place": 0, "at_s": 0.25}],
     "add_bus": [{"name": "Hall", "reverb": True}],
     "remove_strip": [{"strip": "room"}, {"strip": "gull"}],
     "move_strip": [{"strip": "boat", "to": 0}],
@@ -259,6 +265,7 @@ _IDEMPOTENT = {
 # what changes names, order or settings that sound only later, and what rests or wakes nothing that
 # is heard
 _SILENT = {
+    "split_clip",
     "rename",
     "rename_mix",
     "move_strip",

@@ -10,10 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.mix import Mix, Track
+from metaphon.core.engine.clips import ClipRun, placed
 from metaphon.core.engine.levels import Level, levels
 from metaphon.core.engine.plan import compile
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import ClipReader, probe
+from metaphon.core.files.audio import probe
 from metaphon.core.measure.alignment import Alignment, align
 
 _LONGEST_S = 120.0
@@ -188,16 +189,15 @@ class Sound:
         Without a length up to its end, or the first two minutes.
         """
         longest = frames or round(_LONGEST_S * self.rate_hz)
+        clips = placed(track, self.rate_hz)
         total = np.zeros((self.channels_of(track), longest), dtype=np.float32)
         end = 0
-        for clip in track.clips:
-            reader = ClipReader(clip.file)
-            first = round(clip.start_s * self.rate_hz) - start
-            part = reader.read(-first, min(longest, max(first + reader.frames, 0)))
-            reader.close()
-            if len(part) == len(total):  # what is not is refused when the mix is made ready
-                total[:, : part.shape[1]] += part
-                end = max(end, part.shape[1])
+        for clip in clips:
+            running = ClipRun(clip)
+            count = min(longest, max(clip.first + clip.frames - start, 0))
+            total[:, :count] += running.read(start, count)
+            running.close()
+            end = max(end, count)
         return total if frames else total[:, :end]
 
 

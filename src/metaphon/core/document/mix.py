@@ -45,11 +45,46 @@ class Part(BaseModel):
 
 
 class Clip(Part):
-    """A recording set at a time. `file` is relative to the document, or absolute in memory."""
+    """A part of a recording set at a time.
+
+    `file` is relative to the document, or absolute in memory. `length_s` is how long it is heard;
+    None up to the end of the recording. Fades are of equal power.
+    """
 
     file: Path
     start_s: float = parameter(
-        0.0, 0.0, LATEST_S, unit="s", step=0.01, moves=False, help="When it begins in the mix."
+        0.0, 0.0, LATEST_S, unit="s", step=0.001, moves=False, help="When it begins in the mix."
+    )
+    in_s: float = parameter(
+        0.0,
+        0.0,
+        LATEST_S,
+        unit="s",
+        step=0.001,
+        moves=False,
+        help="Where in the recording it begins.",
+    )
+    length_s: float | None = Field(
+        None,
+        ge=0.0,
+        le=LATEST_S,
+        description="How long it is heard; up to the end of the recording where it is not set.",
+        json_schema_extra={"unit": "s", "step": 0.001, "moves": False},
+    )
+    gain_db: float = parameter(
+        0.0, -60.0, 24.0, unit="dB", step=0.1, moves=False, help="Its level before the chain."
+    )
+    fade_in_s: float = parameter(
+        0.0,
+        0.0,
+        600.0,
+        unit="s",
+        step=0.001,
+        moves=False,
+        help="It rises from silence in this time.",
+    )
+    fade_out_s: float = parameter(
+        0.0, 0.0, 600.0, unit="s", step=0.001, moves=False, help="It falls to silence in this time."
     )
 
 

@@ -172,47 +172,6 @@ class MoveStrip(Command):
         return f"Moved {strip_of(mix, self.strip).name} to place {self.to + 1}"
 
 
-def _track(mix: Mix, strip_id: str) -> Track:
-    track = strip_of(mix, strip_id)
-    if not isinstance(track, Track):
-        raise InputError(f"{track.name} is a bus; only tracks have recordings.")
-    return track
-
-
-class AddClip(Command):
-    """Set one more recording on a track."""
-
-    kind: Literal["add_clip"] = "add_clip"
-    strip: Identifier
-    file: Path = Field(description="The recording, relative to the document.")
-    start_s: TimeS = 0.0
-
-    def apply(self, mix: Mix) -> Mix:
-        clips = (*_track(mix, self.strip).clips, Clip(file=self.file, start_s=self.start_s))
-        return changed(mix, [self.strip], lambda track: {"clips": clips})
-
-    def describe(self, mix: Mix) -> str:
-        return f"Set {self.file.name} on {strip_of(mix, self.strip).name}"
-
-
-class RemoveClip(Command):
-    """Take a recording off a track."""
-
-    kind: Literal["remove_clip"] = "remove_clip"
-    strip: Identifier
-    place: int = Field(ge=0, description="Which clip, counted from 0.")
-
-    def apply(self, mix: Mix) -> Mix:
-        clips = list(_track(mix, self.strip).clips)
-        if self.place >= len(clips):
-            raise Vanished("This clip is no longer there; look again.")
-        del clips[self.place]
-        return changed(mix, [self.strip], lambda track: {"clips": tuple(clips)})
-
-    def describe(self, mix: Mix) -> str:
-        return f"Took a recording off {strip_of(mix, self.strip).name}"
-
-
 class SetGroup(Command):
     """Put strips into a group of this name, made where there is none.
 

@@ -6,7 +6,6 @@ The same plan serves any target.
 from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
-from pathlib import Path
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -19,10 +18,10 @@ from metaphon.core.document.positions import FORMS
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.document.value_paths import LanePath, lane_path, with_value_at
 from metaphon.core.engine.automation import GRID_FRAMES, Curve, Gains
+from metaphon.core.engine.clips import Placed, placed
 from metaphon.core.engine.distance import DistanceEffect, distance_effect, distance_is_heard
 from metaphon.core.engine.object_panning import ObjectPosition
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import probe
 from metaphon.core.process.processor import Processor
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import Decoder, Weighting
@@ -30,16 +29,6 @@ from metaphon.core.spatial.layouts import LAYOUTS, Layout
 from metaphon.core.spatial.rotation import scene_rotation
 
 Lanes = Mapping[tuple[str, LanePath], Automation]
-
-
-@dataclass(frozen=True)
-class Placed:
-    """A clip's file and the frames of the mix it covers."""
-
-    path: Path
-    first: int
-    frames: int
-    channels: int
 
 
 @dataclass(frozen=True)
@@ -242,8 +231,8 @@ def _sounding(mix: Mix) -> _Sounding:
     order = ordered(mix)
     ways = open_routes(mix)
     awake = [strip for strip in order if isinstance(strip, Track) and not strip.resting]
-    clips = {track.id: _placed(track, mix.sample_rate_hz) for track in awake}
-    end = max((clip.first + clip.frames for placed in clips.values() for clip in placed), default=0)
+    clips = {track.id: placed(track, mix.sample_rate_hz) for track in awake}
+    end = max((clip.first + clip.frames for own in clips.values() for clip in own), default=0)
     if end == 0:
         raise InputError(
             f"{mix.title} has no sound yet; bring in a recording and route it to the mix."
@@ -306,34 +295,16 @@ def _heard(
     order: list[Strip], ways: OpenRoutes, clips: dict[str, tuple[Placed, ...]]
 ) -> list[Strip]:
     """The strips that have sound and whose sound gets somewhere, in working order."""
-    sounding = {strip_id for strip_id, placed in clips.items() if placed}
+    sounding = {strip_id for strip_id, own in clips.items() if own}
     for strip in order:
         if strip.id in sounding:
             sounding.update(ways.buses_reached_from(strip.id))
     arriving: set[str] = set()
     for strip in reversed(order):
-        placed = ways.outputs.get(strip.id) == PROGRAMME and strip.placement.mode != "none"
-        if placed or any(aim in arriving for aim in ways.buses_reached_from(strip.id)):
+        enters = ways.outputs.get(strip.id) == PROGRAMME and strip.placement.mode != "none"
+        if enters or any(aim in arriving for aim in ways.buses_reached_from(strip.id)):
             arriving.add(strip.id)
     return [strip for strip in order if strip.id in sounding & arriving and not strip.resting]
-
-
-def _placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
-    placed = []
-    for clip in track.clips:
-        info = probe(clip.file)
-        if info.sample_rate_hz != rate_hz:
-            raise InputError(
-                f"{clip.file.name} is at {info.sample_rate_hz} Hz, the mix at {rate_hz}; "
-                "bring it in first."
-            )
-        placed.append(Placed(clip.file, round(clip.start_s * rate_hz), info.frames, info.channels))
-    if len({clip.channels for clip in placed}) > 1:
-        raise InputError(
-            f"The clips of {track.name} differ in their number of channels; give each "
-            "its own track."
-        )
-    return tuple(placed)
 
 
 @dataclass(frozen=True)

@@ -15,12 +15,12 @@ from metaphon.core.document.value_paths import with_value_at
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
+from metaphon.core.engine.clips import ClipRun
 from metaphon.core.engine.crossfade import Crossfade, Passing, Series
 from metaphon.core.engine.distance import DistanceRun
 from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import ClipReader
 from metaphon.core.process.processor import Processor
 
 BLOCK_FRAMES = 16 * GRID_FRAMES
@@ -147,7 +147,7 @@ class StripRun:
         self.given: Block | None = None
         self._rate_hz = rate_hz
         self._gate = gate
-        self._clips = [(clip, ClipReader(clip.path)) for clip in plan.clips]
+        self._clips = [ClipRun(clip) for clip in plan.clips]
         self._chain = Crossfade(self._start(plan))
         self._pad = DelayLine(plan.channels, plan.pad)
         self._fader = Passing(Fader(plan.fader_db, rate_hz))
@@ -216,12 +216,12 @@ class StripRun:
         block = waiting.pop(self.plan.id, None)
         if block is None:
             block = np.zeros((self.plan.channels, frames), dtype=np.float32)
-        for clip, reader in self._clips:
-            if clip.first < at + frames and at < clip.first + clip.frames:
-                block += reader.read(at - clip.first, frames)
+        for running in self._clips:
+            if running.covers(at, frames):
+                block += running.read(at, frames)
                 if not _all_numbers(block):
                     raise InputError(
-                        f"{clip.path.name} holds samples that are not numbers near "
+                        f"{running.clip.path.name} holds samples that are not numbers near "
                         f"{at / self._rate_hz:.1f} s; "
                         "export it again."
                     )
@@ -229,8 +229,8 @@ class StripRun:
 
     def close(self) -> None:
         """Let go of files and threads."""
-        for _, reader in self._clips:
-            reader.close()
+        for running in self._clips:
+            running.close()
 
 
 def _tail_frames(chain: Sequence[Processor], rate_hz: int) -> int:

@@ -5,11 +5,14 @@ import uuid
 from pathlib import Path
 
 from django.core.files import File
+from django.core.files.storage import default_storage
 from django.db.models.fields.files import FieldFile
 
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
+from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.intake import take_in
+from metaphon.core.files.waveform import measure_peaks
 from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.mixes.models import AudioFile, Mix
@@ -46,6 +49,7 @@ def store(mix: Mix, path: Path, name: str) -> AudioFile:
             sample_peak_dbfs=taken.sample_peak_dbfs,
             outline=taken.outline,
             notices=taken.notices,
+            time_reference_s=_time_reference_s(path, taken.info.sample_rate_hz),
         )
         stem, suffix = uuid.uuid4().hex, _SUFFIXES[taken.info.container]
         if taken.converted:
@@ -54,7 +58,25 @@ def store(mix: Mix, path: Path, name: str) -> AudioFile:
         else:
             keep(audio.file, f"{stem}.{suffix}", path)
         audio.save()
+    draw(audio)
     return audio
+
+
+def draw(audio: AudioFile) -> Path:
+    """Where the peaks of a recording are kept, for drawing it; measured where they are not yet."""
+    if not audio.waveform:
+        recording = local_path(audio)
+        with tempfile.TemporaryDirectory(dir=recording.parent) as folder:
+            peaks = Path(folder) / "peaks.npy"
+            measure_peaks(recording, peaks)
+            keep(audio.waveform, f"{recording.stem}.npy", peaks)
+        audio.save(update_fields=["waveform"])
+    return Path(default_storage.path(str(audio.waveform.name)))
+
+
+def _time_reference_s(path: Path, rate_hz: int) -> float | None:
+    samples = time_reference_samples(path)
+    return samples / rate_hz if samples else None
 
 
 def keep(field: FieldFile, name: str, path: Path) -> None:

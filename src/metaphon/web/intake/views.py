@@ -1,80 +1,58 @@
 """Intake: bring recordings in, see what each is, set it in time."""
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
 
 from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.http import HttpRequest, HttpResponse, JsonResponse
-from django.shortcuts import render
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.cache import cache_control
 from django.views.decorators.http import require_POST
 
-from metaphon.core.document.mix import Track
+from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import InputError
-from metaphon.web.intake.outline import outline_path
-from metaphon.web.intake.recordings import kind_of, store, track_of
+from metaphon.core.files.waveform import tile
+from metaphon.web.intake.recordings import draw, kind_of, store, track_of
+from metaphon.web.intake.timeline import timeline
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
-from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import mix_for, require_editor
-from metaphon.web.mixes.snapshots import document_of, recordings_of
+from metaphon.web.mixes.snapshots import document_of, local_path
+from metaphon.web.shell.fragments import fragment_of
 
-_TICK_STEPS_S = (1, 2, 5, 10, 30, 60, 300, 600, 1800, 3600, 7200)
+_MOST_ZOOM = 24
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The tracks with their recordings on one time line."""
     mix = mix_for(request, mix_id)
-    return render(request, "intake/show.html", {**editing(request, mix), **_table(mix)})
+    return render(request, "intake/show.html", {**editing(request, mix), **timeline(mix)})
 
 
-@dataclass(frozen=True)
-class ClipShown:
-    """A recording on the time line. `path` is what its start is called in a command."""
-
-    audio: AudioFile
-    path: str
-    kind: str
-    start_s: float
-    duration_s: float
-    outline: str
+@fragment_of("intake:show")
+def clip(request: HttpRequest, mix_id: int, strip_id: str, place: int) -> HttpResponse:
+    """The chosen clip by numbers."""
+    mix = mix_for(request, mix_id)
+    strip_of(document_of(mix), strip_id)
+    context = {**editing(request, mix), **timeline(mix, strip_id, place)}
+    return render(request, "intake/clip.html", context)
 
 
-def _table(mix: Mix) -> dict[str, object]:
-    document, recordings = document_of(mix), recordings_of(mix)
-    rate_hz = mix.sample_rate_hz
-    ends = [
-        clip.start_s + recordings[clip.file].frames / rate_hz
-        for t in document.tracks
-        for clip in t.clips
-    ]
-    span_s = max(max(ends, default=0.0), 1.0)
+@cache_control(private=True, max_age=31536000, immutable=True)
+def peaks(
+    request: HttpRequest, mix_id: int, audio_id: int, exponent: int, number: int
+) -> HttpResponse:
+    """A part of the drawing of a recording: pairs of 16-bit numbers, lowest and highest.
 
-    def shown(track: Track) -> list[ClipShown]:
-        found = []
-        for place, clip in enumerate(track.clips):
-            audio = recordings[clip.file]
-            duration_s = audio.frames / rate_hz
-            outline = outline_path(audio.outline, clip.start_s, clip.start_s + duration_s, span_s)
-            found.append(
-                ClipShown(
-                    audio,
-                    f"clips/{place}/start_s",
-                    kind_of(audio.channels),
-                    clip.start_s,
-                    duration_s,
-                    outline,
-                )
-            )
-        return found
-
-    step_s = next((s for s in _TICK_STEPS_S if span_s / s <= 12), _TICK_STEPS_S[-1])
-    ticks = [
-        (round(t / span_s * 1000, 1), round(t / span_s * 100, 2), t)
-        for t in range(0, int(span_s) + 1, step_s)
-    ]
-    rows = [{"track": track, "clips": shown(track)} for track in document.tracks]
-    return {"rows": rows, "scale_s": max(60.0, 2 * span_s), "ticks": ticks}
+    Each stands for 2 to the exponent frames.
+    """
+    mix = mix_for(request, mix_id)
+    audio = get_object_or_404(AudioFile, pk=audio_id, mix=mix)
+    if exponent > _MOST_ZOOM:
+        raise InputError("There is no drawing that coarse; zoom in.")
+    found = tile(local_path(audio), draw(audio), exponent, number)
+    return HttpResponse(found.astype("<i2").tobytes(), content_type="application/octet-stream")
 
 
 @require_POST
@@ -98,6 +76,8 @@ def upload(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 @require_POST
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Carry out a command; gives the table anew."""
+    """Carry out a command; gives the time line anew."""
     mix, _ = carry_out(request, mix_id)
-    return after_edit(request, mix, "intake/table.html", _table(mix))
+    place, _, strip_id = request.headers.get("X-Clip", "").partition(" ")
+    shown = timeline(mix, strip_id, int(place) if place.isdigit() else 0)
+    return after_edit(request, mix, "intake/timeline.html", shown)

@@ -65,6 +65,6 @@ def run(row: Print) -> None:
             held.save()
     except BaseException:
         for audio in made:
-            discard(audio.file)
+            discard(*audio.stored)
             audio.delete()
         raise

@@ -108,7 +108,7 @@ def bring_reference(request: HttpRequest, mix_id: int) -> HttpResponse:
     try:
         layout_for_channels(audio.channels)
     except InputError:
-        discard(audio.file, audio.original)
+        discard(*audio.stored)
         audio.delete()
         raise
     row = Reference.objects.create(mix=mix, audio=audio)
@@ -123,5 +123,5 @@ def forget_reference(request: HttpRequest, mix_id: int, reference_id: int) -> Ht
     audio = row.audio
     row.delete()
     audio.delete()
-    discard(audio.file, audio.original)
+    discard(*audio.stored)
     return _drawn_anew()

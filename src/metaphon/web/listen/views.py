@@ -37,13 +37,9 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.workspaces import workspace_named
 
-VIEWS = (
-    ("meters", "Meters"),
-    ("compare", "Compare"),
-    ("headphones", "Headphones"),
-    ("loudspeakers", "Loudspeakers"),
-)
+VIEWS = workspace_named("listen").views
 CHECKS = (
     ("mono", "Mono", "1"),
     ("side", "Side", "2"),

@@ -107,6 +107,9 @@ class AudioFile(models.Model):
     name = models.CharField(max_length=255)
     file = models.FileField(upload_to=recording_path, max_length=255)
     original = models.FileField(upload_to=recording_path, max_length=255, blank=True)
+    waveform = models.FileField(upload_to=recording_path, max_length=255, blank=True)
+    # of the recording's own header: when it began in the day, in seconds, where it says so
+    time_reference_s = models.FloatField(null=True, blank=True)
     container = models.CharField(max_length=8)
     encoding = models.CharField(max_length=24)
     channels = models.PositiveSmallIntegerField()
@@ -124,6 +127,11 @@ class AudioFile(models.Model):
     @property
     def duration_s(self) -> float:
         return self.frames / self.mix.sample_rate_hz
+
+    @property
+    def stored(self) -> tuple[FieldFile, ...]:
+        """All that storage holds of it."""
+        return self.file, self.original, self.waveform
 
 
 class Group(Row):
@@ -196,6 +204,11 @@ class Clip(models.Model):
     track = models.ForeignKey(Strip, models.CASCADE, related_name="clips")
     audio = models.ForeignKey(AudioFile, models.RESTRICT, related_name="clips")
     start_s = models.FloatField(default=0.0)
+    in_s = models.FloatField(default=0.0)
+    length_s = models.FloatField(null=True, blank=True)
+    gain_db = models.FloatField(default=0.0)
+    fade_in_s = models.FloatField(default=0.0)
+    fade_out_s = models.FloatField(default=0.0)
     position = models.PositiveIntegerField(default=0)
 
     class Meta:

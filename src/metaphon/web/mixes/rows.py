@@ -46,6 +46,7 @@ _MIX_FIELDS = ("title", "sample_rate_hz")
 _PLACEMENT = tuple(doc.Placement.model_fields)
 _GROUP = tuple(name for name in doc.Group.model_fields if name != "id")
 _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
+_CLIP = tuple(name for name in doc.Clip.model_fields if name != "file")
 _PLAIN = (
     "name",
     "resting",
@@ -183,7 +184,11 @@ def _strip_from(
         {
             **said,
             "clips": tuple(
-                {"file": files(clip["audio_id"]), "start_s": clip["start_s"]} for clip in clips
+                {
+                    "file": files(clip["audio_id"]),
+                    **{name: clip[name] for name in _CLIP if name in clip},
+                }
+                for clip in clips
             ),
             "print_of": refs.get(row["print_of_id"]),
             "take": row["take"],
@@ -322,7 +327,7 @@ class Difference:
                     "track_id": key,
                     "position": n,
                     "audio_id": self._audio_ids(clip.file),
-                    "start_s": clip.start_s,
+                    **{name: getattr(clip, name) for name in _CLIP},
                 }
                 for n, clip in enumerate(track.clips if track else ())
             ],

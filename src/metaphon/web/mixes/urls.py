@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.mixes import api, views
+from metaphon.web.mixes import api, places, views
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
@@ -16,4 +16,5 @@ urlpatterns = [
     path("mix/<int:mix_id>/undo", views.step, {"kind": "undo"}, name="undo"),
     path("mix/<int:mix_id>/redo", views.step, {"kind": "redo"}, name="redo"),
     path("mix/<int:mix_id>/history", views.history, name="history"),
+    path("mix/<int:mix_id>/places", places.places, name="places"),
 ]

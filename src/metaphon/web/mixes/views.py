@@ -99,7 +99,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
         raise InputError(
             f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted."
         )
-    stored = [f for audio in mix.audio_files.all() for f in (audio.file, audio.original)]
+    stored = [f for audio in mix.audio_files.all() for f in audio.stored]
     stored += [row.file for made in mix.renders.all() for row in made.files.all()]
     mix.delete()
     discard(*stored)

@@ -3,6 +3,7 @@
 from django.conf import settings
 from django.http import HttpRequest
 
+from metaphon.web.shell.keys import KEYS
 from metaphon.web.shell.workspaces import WORKSPACES
 
 
@@ -12,6 +13,7 @@ def shell(request: HttpRequest) -> dict[str, object]:
     return {
         "workspaces": WORKSPACES,
         "workspace": match.namespace if match else "",
+        "keys": KEYS,
         "listen_port": settings.LISTEN_PORT,
         "theme": "day" if request.COOKIES.get("theme") == "day" else "night",
     }

@@ -9,6 +9,7 @@ class Workspace(NamedTuple):
     name: str
     title: str
     tab: bool = True
+    views: tuple[tuple[str, str], ...] = ()  # by name in the address, with its title
 
     @property
     def app(self) -> str:
@@ -25,9 +26,23 @@ class Workspace(NamedTuple):
 
 WORKSPACES = (
     Workspace("intake", "Intake"),
-    Workspace("flow", "Flow"),
+    Workspace("flow", "Flow", views=(("map", "Map"), ("table", "Table"))),
     Workspace("field", "Field"),
-    Workspace("listen", "Listen"),
+    Workspace(
+        "listen",
+        "Listen",
+        views=(
+            ("meters", "Meters"),
+            ("compare", "Compare"),
+            ("headphones", "Headphones"),
+            ("loudspeakers", "Loudspeakers"),
+        ),
+    ),
     Workspace("handover", "Handover"),
     Workspace("findings", "Findings", tab=False),
 )
+
+
+def workspace_named(name: str) -> Workspace:
+    """A workspace by its name; KeyError where there is none."""
+    return {workspace.name: workspace for workspace in WORKSPACES}[name]

@@ -100,7 +100,7 @@ def drawn(
     `sent` says what becomes of it: an attribute of its input. Written here and not as a template: a
     page of Flow holds a thousand of them.
     """
-    digits = 0 if numeric.step >= 1 else 1 if numeric.step >= 0.1 else 2
+    digits = next((n for n in range(3) if numeric.step >= 10.0**-n), 3)
     fine = 2 if name.endswith("_ms") else digits
     words = (
         format_html('<span class="unit">{}</span>', numeric.unit) if unit and numeric.unit else ""

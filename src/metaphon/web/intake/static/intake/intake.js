@@ -1,5 +1,7 @@
 // Recordings are sent one after another, each with its own progress and its own sentence.
 
+import "./timeline.js";
+
 const esc = (text) =>
   Object.assign(document.createElement("span"), { textContent: text }).innerHTML;
 

@@ -1,0 +1,32 @@
+"""Where one can go in a mix: workspaces with their views, and every track and bus by name."""
+
+from django.http import HttpRequest, JsonResponse
+from django.urls import reverse
+
+from metaphon.core.document.mix import Bus
+from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.workspaces import WORKSPACES
+
+
+def places(request: HttpRequest, mix_id: int) -> JsonResponse:
+    """What can be found by typing: {title, detail, address} each."""
+    mix = mix_for(request, mix_id)
+    found = []
+
+    def add(title: str, detail: str, page: str, query: str = "") -> None:
+        address = reverse(page, args=[mix.pk]) + query
+        found.append({"title": title, "detail": detail, "address": address})
+
+    for workspace in WORKSPACES:
+        if workspace.tab:
+            add(workspace.title, "workspace", workspace.page)
+        for view, title in workspace.views:
+            add(f"{workspace.title}: {title}", "view", workspace.page, f"?view={view}")
+    for strip in document_of(mix).strips:
+        kind = "bus" if isinstance(strip, Bus) else "track"
+        add(strip.name, f"{kind}, open in Flow", "flow:show", f"?strip={strip.id}")
+        if strip.placement.mode != "none" and not strip.resting:
+            add(f"{strip.name}: place", "open in Field", "field:show", f"?strip={strip.id}")
+    found.append({"title": "Mixes", "detail": "list", "address": reverse("mixes")})
+    return JsonResponse({"places": found})

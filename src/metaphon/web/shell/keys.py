@@ -1,0 +1,77 @@
+"""Every key there is, by where it works: the page of keys (?) is drawn from this."""
+
+from typing import NamedTuple
+
+
+class Keys(NamedTuple):
+    """The keys of one place."""
+
+    where: str
+    keys: tuple[tuple[str, str], ...]
+
+
+KEYS = (
+    Keys(
+        "Everywhere",
+        (
+            ("?", "This page"),
+            ("Ctrl K", "Find an action, a track, a bus or a place by typing"),
+            ("Ctrl Z", "Undo"),
+            ("Ctrl Shift Z", "Do again"),
+            ("Space", "Play or pause"),
+            ("Esc", "Close what is open; leave a number as it was"),
+        ),
+    ),
+    Keys(
+        "Listening",
+        (
+            ("L", "Play round and round"),
+            ("B", "The other side, while two are compared"),
+            ("1 to 6", "Mono, side, left, right, swapped, right inverted"),
+            ("7, 8", "Beds only, objects only"),
+            ("9", "20 dB softer"),
+            ("0", "All of these off"),
+            ("+ and -", "Louder and softer by the marked levels"),
+            ("Arrows, Page, Home, End", "On the time line: 1 s, 10 s, start, end"),
+        ),
+    ),
+    Keys(
+        "A number",
+        (
+            ("Up, Down", "A step; ten with Shift"),
+            ("Enter", "Take what was typed"),
+            ("Double-click", "Back to its default"),
+        ),
+    ),
+    Keys(
+        "Intake: a clip on the time line",
+        (
+            ("Left, Right", "Move by 10 ms; by a frame of sound with Alt, by 1 s with Shift"),
+            ("[ and ]", "Begin, or end, at the playhead"),
+            ("S", "Split at the playhead"),
+            ("D", "A copy right after it"),
+            ("Up, Down", "Louder or softer by 0.5 dB"),
+            ("Delete", "Take it out"),
+        ),
+    ),
+    Keys(
+        "Flow: the map",
+        (
+            ("Arrows", "From box to box"),
+            ("Enter", "Open"),
+            ("X", "Choose, for one action on many"),
+            ("M", "Mute"),
+            ("F", "Route: then arrows to the aim and Enter"),
+        ),
+    ),
+    Keys(
+        "Field",
+        (
+            ("Arrows", "Move the chosen source by 1 degree; 10 with Shift"),
+            ("A", "Choose all objects"),
+            ("R", "While it plays, keep dragging as a path"),
+            ("D", "Draw a path"),
+            ("Tab, Delete", "On a lane: from breakpoint to breakpoint; take one out"),
+        ),
+    ),
+)
