@@ -10,9 +10,11 @@ import soundfile
 from metaphon.core.document.mix import schema
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, ClipReader, probe
+from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.conform import at_mix_rate
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.mixdoc import parse, read, write
+from metaphon.core.files.waveform import measure_peaks, tile
 from metaphon.core.measure.alignment import align
 from tests.runner import long_test
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
@@ -115,6 +117,41 @@ class Intake(FolderTest):
                 writer.add(block)
         taken = self.take(path)
         self.assertEqual(taken.frames, 3 * 3600 * RATE_HZ)
+
+
+class Drawing(FolderTest):
+    def test_peaks_at_every_zoom_are_those_of_the_samples(self) -> None:
+        sound = noise(2, 3.0)
+        path, peaks = self.write("a.wav", sound, subtype="FLOAT"), self.folder / "peaks.npy"
+        measure_peaks(path, peaks)
+        whole = np.rint(np.clip(sound, -1.0, 1.0).astype(np.float32) * 32767)
+        for exponent in (0, 3, 7, 8, 9, 13, 20):
+            each, found, number = 1 << exponent, [], 0
+            while len(part := tile(path, peaks, exponent, number)) and number < 4:
+                found.append(part)
+                number += 1
+            drawn = np.concatenate(found)
+            for place in {0, len(drawn) // 3, len(drawn) // 2, len(drawn) - 1}:
+                span = whole[:, place * each : (place + 1) * each]
+                wanted = span.min(), span.max()
+                self.assertEqual(tuple(drawn[place].tolist()), wanted, (exponent, place))
+        self.assertEqual(len(tile(path, peaks, 8, 99)), 0)
+
+    def test_a_time_reference_is_read_from_the_header(self) -> None:
+        """EBU Tech 3285: 64 bits at byte 338 of the bext chunk, samples since midnight."""
+        path = self.write("a.wav", noise(1, 0.1))
+        self.assertIsNone(time_reference_samples(path))
+        plain = path.read_bytes()
+        counted = 36_000 * RATE_HZ + 17
+        bext = bytes(338) + struct.pack("<Q", counted) + bytes(602 - 346)
+        chunk = b"bext" + struct.pack("<I", len(bext)) + bext
+        path.write_bytes(
+            b"RIFF" + struct.pack("<I", len(plain) - 8 + len(chunk)) + b"WAVE" + chunk + plain[12:]
+        )
+        self.assertEqual(time_reference_samples(path), counted)
+        self.assertEqual(soundfile.info(str(path)).frames, 4800)
+        path.write_bytes(b"RIFF\x10\0\0\0WAVEbext\xff\0\0\0")
+        self.assertIsNone(time_reference_samples(path))
 
 
 class Writing(FolderTest):

@@ -17,7 +17,7 @@ from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.mixes.models import AudioFile, Placement
 from tests.sounds import noise
-from tests.web.base import WebTest, recording
+from tests.web.base import WebTest, make_user, recording
 
 
 def stored_files() -> list[Path]:
@@ -80,6 +80,34 @@ class Intake(WebTest):
         self.assertEqual(soundfile.info(audio.file.path).samplerate, 48000)
         self.assertEqual(soundfile.info(audio.original.path).samplerate, 44100)
         self.assertContains(self.client.get(self.url("intake:show")), "44100 Hz and is now")
+
+    def test_recordings_are_placed_by_the_time_their_headers_say(self) -> None:
+        for name in ("one.wav", "two.wav"):
+            self.upload(name, recording(noise(1, 0.5)))
+        page = self.client.get(self.url("intake:show"))
+        self.assertNotContains(page, "Place by time reference")
+        for audio, reference_s in zip(AudioFile.objects.all(), (36012.5, 36000.0), strict=True):
+            audio.time_reference_s = reference_s
+            audio.save()
+        page = self.client.get(self.url("intake:show"))
+        self.assertContains(page, "Place by time reference")
+        command = json.loads(page.context["by_reference"].model_dump_json())
+        self.edit("intake", **command)
+        starts = [track.clips[0].start_s for track in self.document().tracks]
+        self.assertEqual(starts, [12.5, 0.0])
+
+    def test_peaks_are_given_to_members_alone(self) -> None:
+        self.upload("one.wav", recording(noise(1, 0.5)))
+        audio = AudioFile.objects.get()
+        address = self.url("intake:peaks", audio.pk, 8, 0)
+        self.assertEqual(len(self.client.get(address).content), 2 * 2 * 94)  # 24000 / 256
+        self.assertEqual(
+            self.client.get(self.url("intake:peaks", audio.pk, 60, 0)).status_code, 422
+        )
+        audio.waveform.delete()
+        self.assertEqual(len(self.client.get(address).content), 2 * 2 * 94)  # measured again
+        self.client.force_login(make_user("eve"))
+        self.assertEqual(self.client.get(address).status_code, 404)
 
     def test_outline_is_drawn_where_the_clip_lies(self) -> None:
         path = outline_path([1.0, 1.0, 0.5, 0.0], 5.0, 10.0, 20.0)

@@ -49,7 +49,7 @@ function mark(strip = new URLSearchParams(location.search).get("strip")) {
 }
 document.addEventListener("click", (event) => {
   const name = event.target.closest?.("[data-strip]");
-  if (name) open(name.dataset.strip);
+  if (name && flow()) open(name.dataset.strip);
   if (event.target.closest?.("[data-close-panel]")) open("");
   const fold = event.target.closest?.("[data-fold]");
   if (fold) fold.setAttribute("aria-expanded", fold.closest("table").classList.toggle("unfolded"));

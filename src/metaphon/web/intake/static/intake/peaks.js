@@ -40,14 +40,24 @@ export function columns(first, framesAColumn, count, each, read) {
   return found;
 }
 
-// The columns of a recording whose first part has this address; `arrived` is called when more of it is there.
+// The columns of a recording whose first part has this address. What is not there yet is drawn from coarser parts
+// that are; `arrived` is called when more of it is there.
 export function drawn(address, first, framesAColumn, count, arrived) {
   const exponent = exponentFor(framesAColumn);
-  const base = address.replace(/\/0\/0$/, `/${exponent}/`);
-  return columns(first, framesAColumn, count, 2 ** exponent, (stretch) => {
-    if (stretch < 0) return null;
-    const data = part(base + Math.floor(stretch / TILE), arrived);
-    const at = (stretch % TILE) * 2;
-    return data && at < data.length ? [data[at], data[at + 1]] : null;
-  });
+  const at = (finer, fetching) => {
+    const base = address.replace(/\/0\/0$/, `/${finer}/`);
+    return columns(first, framesAColumn, count, 2 ** finer, (stretch) => {
+      if (stretch < 0) return null;
+      const name = base + Math.floor(stretch / TILE);
+      const data = fetching ? part(name, arrived) : kept.get(name);
+      const place = (stretch % TILE) * 2;
+      return data && place < data.length ? [data[place], data[place + 1]] : null;
+    });
+  };
+  let found = at(exponent, true);
+  for (let coarser = exponent + 1; coarser <= exponent + 8 && found.includes(null); coarser++) {
+    const instead = at(coarser, false);
+    found = found.map((pair, x) => pair ?? instead[x]);
+  }
+  return found;
 }

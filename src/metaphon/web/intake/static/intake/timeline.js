@@ -9,7 +9,10 @@ const EDGE = 7; // pixels at either end of a clip that trim it
 const SNAP = 6; // pixels within which it meets another edge or the playhead
 const HANDLE = 12; // pixels from the top in which fades are taken hold of
 const SHORTEST_S = 0.001;
-const STEPS_S = [0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 1800, 3600];
+const STEPS_S = [
+  0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600,
+  1800, 3600,
+];
 
 const view = { from: 0, perS: 0 }; // seconds at the left edge, pixels a second; 0 until it is fitted
 let chosen = null; // id of the clip that is chosen
@@ -98,10 +101,11 @@ function drawClip(clip, skipped, loudest) {
   found.forEach((pair, x) => {
     if (!pair) return;
     const at = (skipped + x) / view.perS;
-    const faded =
-      scale * share(at, fadeIn) * share(length - at, fadeOut);
+    const faded = scale * share(at, fadeIn) * share(length - at, fadeOut);
     peak = Math.max(peak, -pair[0], pair[1]);
-    const [low, high] = pair.map((value) => Math.min(Math.max(value * faded * tall, -height / 2), height / 2));
+    const [low, high] = pair.map((value) =>
+      Math.min(Math.max(value * faded * tall, -height / 2), height / 2),
+    );
     pen.fillRect(x, height / 2 - high, 1, Math.max(high - low, 1));
   });
   if (peak > (clip.peak ?? 0)) {
@@ -114,12 +118,16 @@ function drawClip(clip, skipped, loudest) {
   curve(pen, fadeOut, (x) => length * view.perS - x - skipped, height);
   pen.stroke();
 }
-const share = (at, fade) => (fade > 0 && at < fade ? Math.sin((Math.max(at, 0) / fade) * (Math.PI / 2)) : 1);
+const share = (at, fade) =>
+  fade > 0 && at < fade ? Math.sin((Math.max(at, 0) / fade) * (Math.PI / 2)) : 1;
 function curve(pen, fade, x, height) {
   if (!fade) return;
   const wide = fade * view.perS;
   for (let n = 0; n <= 16; n++) {
-    const point = [x((n / 16) * wide), height - 1 - (height - 2) * Math.sin((n / 16) * (Math.PI / 2))];
+    const point = [
+      x((n / 16) * wide),
+      height - 1 - (height - 2) * Math.sin((n / 16) * (Math.PI / 2)),
+    ];
     if (n) pen.lineTo(...point);
     else pen.moveTo(...point);
   }
@@ -142,7 +150,8 @@ function drawRuler() {
     pen.fillRect(x, height - 6, 1, 6);
     const text = clock(n * step, step * 8).replace(/\.0+$/, "");
     pen.fillText(text, x + 4, height - 8);
-    for (let part = 1; part < 5; part++) pen.fillRect(x + (part / 5) * step * view.perS, height - 3, 1, 3);
+    for (let part = 1; part < 5; part++)
+      pen.fillRect(x + (part / 5) * step * view.perS, height - 3, 1, 3);
   }
 }
 function drawAlong() {
@@ -196,7 +205,9 @@ function snapped(time, clip, free) {
       const { start, length } = numbers(other);
       edges.push(start, start + length);
     });
-  const best = edges.reduce((one, two) => (Math.abs(two - time) < Math.abs(one - time) ? two : one));
+  const best = edges.reduce((one, two) =>
+    Math.abs(two - time) < Math.abs(one - time) ? two : one,
+  );
   return Math.max(Math.abs(best - time) * view.perS < SNAP ? best : time, 0);
 }
 function holdOf(clip, event) {
@@ -226,6 +237,7 @@ document.addEventListener("pointerdown", (event) => {
   if (!mayEdit()) return;
   const [hold, before, x] = [holdOf(clip, event), numbers(clip), event.clientX];
   const home = clip.parentNode;
+  let to = home;
   let moved = false;
   let command = null;
   const move = (e) => {
@@ -237,13 +249,16 @@ document.addEventListener("pointerdown", (event) => {
       const lane = document
         .elementsFromPoint(e.clientX, e.clientY)
         .find((one) => one.matches?.(".lane"));
-      const fits = lane && (lane === home || [clip.parentNode.dataset.channels, "0"].includes(lane.dataset.channels));
+      const fits = lane && [home.dataset.channels, "0"].includes(lane.dataset.channels);
       const [begins, ends] = [before.start + by, before.start + before.length + by];
       const start = snapped(begins, clip, e.shiftKey);
       const end = snapped(ends, clip, e.shiftKey);
-      clip.dataset.start = Math.max(start !== begins ? start : end !== ends ? end - before.length : begins, 0);
-      const to = fits ? lane : clip.parentNode;
-      if (to !== clip.parentNode) to.append(clip);
+      clip.dataset.start = Math.max(
+        start !== begins ? start : end !== ends ? end - before.length : begins,
+        0,
+      );
+      if (fits) to = lane;
+      clip.style.translate = `0 ${to.offsetTop - home.offsetTop}px`;
       const kind = e.altKey ? "copy_clip" : "move_clip";
       command = { kind, ...own, start_s: +clip.dataset.start, to: to.dataset.strip };
     } else if (hold === "begin" || hold === "end") {
@@ -257,7 +272,12 @@ document.addEventListener("pointerdown", (event) => {
         Math.max(Math.min(ends, most), before.start + SHORTEST_S),
       ];
       Object.assign(clip.dataset, { start: b, in: before.from + b - before.start, length: f - b });
-      command = { kind: "trim_clip", ...own, begins_s: b, ends_s: f >= most - SHORTEST_S ? null : f };
+      command = {
+        kind: "trim_clip",
+        ...own,
+        begins_s: b,
+        ends_s: f >= most - SHORTEST_S ? null : f,
+      };
     } else {
       const rises = hold === "fade-in";
       const fade = Math.min(
@@ -274,7 +294,7 @@ document.addEventListener("pointerdown", (event) => {
     clip.classList.remove("held");
     if (command && e.type === "pointerup") send(command, root(), clip.id);
     else if (moved) {
-      home.append(clip);
+      clip.style.translate = "";
       Object.assign(clip.dataset, { start: before.start, in: before.from, length: before.length });
       layOut();
     }
@@ -319,8 +339,11 @@ document.addEventListener("keydown", (event) => {
     ArrowRight: () => nudge(clip, "start", start + step),
     ArrowUp: () => nudge(clip, "gain", Math.min(gain + 0.5, 24)),
     ArrowDown: () => nudge(clip, "gain", Math.max(gain - 0.5, -60)),
-    "[": () => at < start + length && send({ kind: "trim_clip", ...own, begins_s: at, ends_s: ends }, root()),
-    "]": () => at > start && send({ kind: "trim_clip", ...own, begins_s: start, ends_s: at }, root()),
+    "[": () =>
+      at < start + length &&
+      send({ kind: "trim_clip", ...own, begins_s: at, ends_s: ends }, root()),
+    "]": () =>
+      at > start && send({ kind: "trim_clip", ...own, begins_s: start, ends_s: at }, root()),
     s: () => inside && send({ kind: "split_clip", ...own, at_s: at }, root()),
     d: () => send({ kind: "copy_clip", ...own, start_s: start + length }, root()),
     Delete: () => send({ kind: "remove_clip", ...own }, root()),
@@ -362,11 +385,16 @@ document.addEventListener("pointerdown", (event) => {
   const along = event.target.closest?.(".timeline .along");
   if (ruler) {
     const left = ruler.getBoundingClientRect().left;
-    const jump = (e) => player.jump((view.from + Math.max(e.clientX - left, 0) / view.perS) * rate());
+    const jump = (e) =>
+      player.jump((view.from + Math.max(e.clientX - left, 0) / view.perS) * rate());
     follow(ruler, event, jump);
     jump(event);
   } else if (along) {
-    const [whole, x, from] = [Math.max(span() * 1.02, view.from + laneWidth() / view.perS), event.clientX, view.from];
+    const [whole, x, from] = [
+      Math.max(span() * 1.02, view.from + laneWidth() / view.perS),
+      event.clientX,
+      view.from,
+    ];
     follow(along, event, (e) => {
       view.from = Math.max(from + ((e.clientX - x) / along.clientWidth) * whole, 0);
       layOut();
@@ -376,9 +404,13 @@ document.addEventListener("pointerdown", (event) => {
 function follow(element, event, move) {
   element.setPointerCapture(event.pointerId);
   element.addEventListener("pointermove", move);
-  element.addEventListener("lostpointercapture", () => element.removeEventListener("pointermove", move), {
-    once: true,
-  });
+  element.addEventListener(
+    "lostpointercapture",
+    () => element.removeEventListener("pointermove", move),
+    {
+      once: true,
+    },
+  );
 }
 
 // -- what was drawn anew

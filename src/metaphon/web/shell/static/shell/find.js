@@ -1,12 +1,9 @@
 // What was typed against what there is. Nothing here knows of the page, so that it can be tried alone.
 
-const plain = (text) =>
-  text
-    .normalize("NFD")
-    .replace(/\p{M}/gu, "")
-    .toLowerCase();
+const plain = (text) => text.normalize("NFD").replace(/\p{M}/gu, "").toLowerCase();
 
-const startsAWord = (text, word) => ` ${text.replace(/[^\p{L}\p{N}']/gu, " ")}`.includes(` ${word}`);
+const startsAWord = (text, word) =>
+  ` ${text.replace(/[^\p{L}\p{N}']/gu, " ")}`.includes(` ${word}`);
 
 // How well words fit a title: less is better, null where one is not in it.
 export function rank(typed, title) {

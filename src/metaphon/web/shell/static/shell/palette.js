@@ -16,7 +16,8 @@ function actions() {
   const seen = new Set();
   return [...document.querySelectorAll("button, input, select, a.button, summary")]
     .filter((element) => {
-      if (element.disabled || element.closest("#palette, #keys") || element.type === "hidden") return false;
+      if (element.disabled || element.closest("#palette, #keys") || element.type === "hidden")
+        return false;
       const name = element.matches("input, select") ? fieldName(element) : nameOf(element);
       if (name.length < 2 || seen.has(name)) return false;
       const shown = element.checkVisibility({ visibilityProperty: true });
@@ -126,7 +127,8 @@ document.addEventListener(
   "toggle",
   (event) => {
     if (event.target !== box() || event.newState !== "closed") return;
-    if (document.activeElement === document.body || box().contains(document.activeElement)) before?.focus();
+    if (document.activeElement === document.body || box().contains(document.activeElement))
+      before?.focus();
   },
   { capture: true },
 );
