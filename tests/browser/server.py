@@ -98,6 +98,7 @@ class _Served:
 
     def stop(self) -> None:
         self._empty()
+        connections.close_all()
         self._stack.close()
 
 

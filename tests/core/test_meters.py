@@ -1,6 +1,7 @@
 """Live meters: what they say of known sounds."""
 
 import unittest
+from base64 import b64decode
 
 import numpy as np
 
@@ -44,6 +45,16 @@ class Pair(unittest.TestCase):
         np.testing.assert_allclose(steps[-1]["rms"], [-15.0, -23.0], atol=0.11)
         self.assertAlmostEqual(steps[-1]["balance"], 8.0, delta=0.1)
         self.assertEqual(len(steps), RATE_HZ // 2048 * 2048 // STEP_FRAMES)
+
+    def test_the_trace_is_left_against_right(self) -> None:
+        """A sine whose right is upside down and half as loud lies on one slanted line."""
+        tone = sine(997, 0.2, -6.0)
+        _, steps = read("0+2+0", np.stack([tone, -0.5 * tone]))
+        pairs = np.frombuffer(b64decode(steps[2]["trace"]), np.int8).reshape(-1, 2)
+        self.assertEqual(len(pairs), 256)
+        self.assertAlmostEqual(steps[2]["top"], 10 ** (-6 / 20), delta=0.01)
+        self.assertEqual(int(np.abs(pairs[:, 0]).max()), 127)
+        np.testing.assert_allclose(pairs[:, 1], -0.5 * pairs[:, 0], atol=1.0)
 
     def test_correlation_and_its_worst(self) -> None:
         one = noise(1, 1.0)[0]

@@ -1,6 +1,7 @@
 """The meters of what is heard: read for the very samples that go out, one reading a step."""
 
 import math
+from base64 import b64encode
 from typing import Any
 
 import numpy as np
@@ -20,7 +21,7 @@ BANDS_HZ = tuple(
     float(f) for f in 1000.0 * 10.0 ** (np.arange(-16, 14) / 10)
 )  # third octaves, IEC 61260-1, 25 Hz on
 _WINDOW = 4096
-_POINTS = 48
+_POINTS = 256  # of the trace of left against right, in each step
 _FALL_S = 0.3  # how long correlation and balance look back
 _SILENT_DB = -120.0
 _MOST_DB = 40.0  # how far a balance or a loss is told
@@ -120,7 +121,7 @@ class Meters:
             "rms": _decibels(np.sqrt(np.diag(products))),
             "correlation": alike,
             "balance": _balance(self._pair[0], self._pair[1]),
-            "points": np.rint(ears[:, ::every] * 1000.0).astype(int).T.tolist(),
+            **_trace(ears[:, ::every]),
         }
 
     def _matrix(self) -> list[list[float | None]]:
@@ -224,3 +225,10 @@ def _balance(one: float, other: float) -> float | None:
 
 def _ratio_db(one: float, other: float) -> float:
     return round(max(-_MOST_DB, min(10.0 * math.log10(one / max(other, 1e-18)), _MOST_DB)), 1)
+
+
+def _trace(ears: Block) -> dict[str, Any]:
+    """Left against right, packed: the largest value, and pairs of parts of it, 127 at most."""
+    top = float(np.abs(ears).max(initial=0.0))
+    parts = np.rint(ears.T * (127.0 / max(top, 1e-9))).astype(np.int8)
+    return {"top": round(top, 5), "trace": b64encode(parts.tobytes()).decode()}

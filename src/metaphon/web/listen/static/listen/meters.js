@@ -32,14 +32,14 @@ export function draw(slowly = false) {
   const step = player.step;
   if (readings && !readings.blind && step) {
     drawLevels(step, readings);
-    drawGoniometer(step.points);
+    drawGoniometer(step);
     if (slowly) return;
     drawMatrix(readings.matrix);
     drawLoss(readings.loss, readings.loss_stereo);
     figures(step, readings);
   } else if (!player.playing) {
     drawLevels({ peak: [], rms: [] }, { hold: [], overs: [] });
-    drawGoniometer([]);
+    drawGoniometer(null);
     drawMatrix([]);
     drawLoss([], []);
   }
@@ -112,7 +112,7 @@ function drawLevels(step, { hold, overs }) {
 }
 
 // Left and right turned by 45 degrees: what both have in common stands upright.
-function drawGoniometer(points) {
+function drawGoniometer(step) {
   const { pen, width, height } = sized(find('[data-draw="goniometer"]'));
   const [x, y, radius] = [width / 2, height / 2, Math.max(Math.min(width, height) / 2 - 10, 0)];
   pen.strokeStyle = colours.rule;
@@ -132,18 +132,51 @@ function drawGoniometer(points) {
   pen.fillStyle = colours.quiet;
   pen.fillText("L", x - slant - 11, y - slant);
   pen.fillText("R", x + slant + 4, y - slant);
-  let most = 1;
-  for (const [l, r] of points) most = Math.max(most, Math.abs(l), Math.abs(r));
-  const scale = (radius * 0.9) / Math.max(most, 60); // quiet sound is drawn larger, down to -24 dBFS
-  for (const [l, r] of points) {
-    pen.fillStyle = l * r < 0 ? colours.coral : colours.kelp;
-    pen.fillRect(
-      x + (r - l) * Math.SQRT1_2 * scale - 1,
-      y - (l + r) * Math.SQRT1_2 * scale - 1,
-      2.5,
-      2.5,
-    );
+  pen.drawImage(traced(step, width, height, radius), 0, 0, width, height);
+}
+
+// The trace of what sounds; what sounded before fades beneath it.
+const still = matchMedia("(prefers-reduced-motion: reduce)");
+let trace = null;
+let lastStep = null;
+function traced(step, width, height, radius) {
+  const ratio = devicePixelRatio;
+  const [wide, high] = [Math.round(width * ratio), Math.round(height * ratio)];
+  if (!trace || trace.width !== wide || trace.height !== high)
+    trace = new OffscreenCanvas(Math.max(wide, 1), Math.max(high, 1));
+  const pen = trace.getContext("2d");
+  pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+  if (!step || still.matches) pen.clearRect(0, 0, width, height);
+  else {
+    pen.globalCompositeOperation = "destination-out";
+    pen.fillStyle = "rgb(0 0 0 / 14%)";
+    pen.fillRect(0, 0, width, height);
+    pen.globalCompositeOperation = "source-over";
   }
+  if (!step || (step === lastStep && !still.matches)) return trace;
+  lastStep = step;
+  const points = Int8Array.from(atob(step.trace), (letter) => letter.charCodeAt(0));
+  // quiet sound is drawn larger, down to -24 dBFS
+  const scale = (radius * 0.9 * step.top) / 127 / Math.max(step.top, 0.06);
+  const at = (n) => [
+    width / 2 + (points[n + 1] - points[n]) * Math.SQRT1_2 * scale,
+    height / 2 - (points[n] + points[n + 1]) * Math.SQRT1_2 * scale,
+  ];
+  pen.lineWidth = 1.2;
+  for (const [hue, opposed] of [
+    [colours.kelp, false],
+    [colours.coral, true],
+  ]) {
+    pen.strokeStyle = hue;
+    pen.beginPath();
+    for (let n = 2; n < points.length; n += 2) {
+      if (points[n] * points[n + 1] < 0 !== opposed) continue;
+      pen.moveTo(...at(n - 2));
+      pen.lineTo(...at(n));
+    }
+    pen.stroke();
+  }
+  return trace;
 }
 
 // Columns for each stretch heard, one for two steps: kelp in phase, dark unrelated, coral out of phase; pale where it is silent.
