@@ -101,8 +101,9 @@ class Stumbles(BrowserTest):
 
     def test_the_first_recording_plays_without_a_reload(self) -> None:
         page = self.open()
+        page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Slipway")
-        page.click("text=Make a mix")
+        page.click("button:has-text('Make a mix')")
         page.wait_for_load_state("networkidle")
         expect(page.locator("#listen .play")).to_be_disabled()
         with tempfile.TemporaryDirectory() as folder:
@@ -115,6 +116,22 @@ class Stumbles(BrowserTest):
         page.click("#listen .play")
         place = "import('/static/listen/player.js').then(({ player }) => player.position)"
         self.wait_for(lambda: page.evaluate(place) > RATE_HZ / 2)
+
+    def test_a_starting_mix_sounds_in_the_first_minute(self) -> None:
+        page = self.open()
+        page.click("text=New mix")
+        page.fill("[placeholder='Name of a new mix']", "Breakwater")
+        page.click("text=7.1.4 with beds and returns")
+        page.click("button:has-text('Make a mix')")
+        page.wait_for_load_state("networkidle")
+        expect(page.locator(".clip")).to_have_count(1)
+        page.click("#listen .play")
+        player = "import('/static/listen/player.js').then(({ player }) => "
+        level = f"{player} player.step?.peak?.[0] ?? -120)"
+        self.wait_for(lambda: page.evaluate(level) > -40)
+        expect(page.locator("#findings-button")).to_have_attribute(
+            "aria-label", "Findings, nothing wrong", timeout=60000
+        )
 
     def test_a_press_outlives_a_redraw(self) -> None:
         page = self.open()

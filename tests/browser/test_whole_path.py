@@ -94,8 +94,9 @@ class WholePath(BrowserTest):
                 soundfile.write(str(path), sound, RATE_HZ, subtype="PCM_24")
             paths[3].write_text("not sound")
             page = self.open()
+            page.click("text=New mix")
             page.fill("[placeholder='Name of a new mix']", "Breakwater")
-            page.click("text=Make a mix")
+            page.click("button:has-text('Make a mix')")
             page.wait_for_load_state("networkidle")  # its scripts are there
             page.set_input_files("input[type=file]", [str(p) for p in paths])
             expect(page.locator("#arrivals")).to_contain_text(

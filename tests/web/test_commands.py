@@ -13,9 +13,9 @@ from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.registry import apply_all, read, read_all
 from metaphon.core.errors import InputError
 from metaphon.core.files.mixdoc import with_files
-from metaphon.web.intake.recordings import store
 from metaphon.web.mixes import journal, snapshots
 from metaphon.web.mixes.models import AccessToken, Member, Mix
+from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.unpacking import unpack
 from tests.core.test_edits import ALL, EditTest
 from tests.web.base import WebTest, make_user

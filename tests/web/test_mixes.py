@@ -2,14 +2,21 @@
 
 from pathlib import Path
 
+import numpy as np
 from django.db import IntegrityError, transaction
 from django.urls import reverse
 
+from metaphon.core.checks.rules import check
+from metaphon.core.demo.starting_mixes import STARTING_MIXES
+from metaphon.core.document.targets import target_named
 from metaphon.core.edits.typed_values import read_number
+from metaphon.core.engine.plan import compile
+from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Clip, Member, Mix, Placement, Send, Strip
 from metaphon.web.mixes.snapshots import document_of
+from tests.sounds import noise
 from tests.web.base import WebTest, make_mix, make_user
 
 
@@ -127,6 +134,105 @@ class Making(WebTest):
         )
         for data in ({"title": ""}, {"title": "x", "sample_rate_hz": "8000"}):
             self.assertEqual(self.client.post(reverse("create_mix"), data).status_code, 422)
+
+
+class Beginnings(WebTest):
+    def made(self, begin: str, title: str = "New") -> Mix:
+        self.client.post(reverse("create_mix"), {"title": title, "begin": begin})
+        return Mix.objects.get(title=title)
+
+    def test_each_starting_mix_sounds_in_all_its_targets_and_nothing_is_found_wrong(self) -> None:
+        for name in STARTING_MIXES:
+            with self.subTest(name):
+                mix = self.made(name, name)
+                document = document_of(mix)
+                self.assertEqual([track.name for track in document.tracks], ["Test signal"])
+                plan = compile(document)
+                outputs = [Output(target_named(target)) for target in document.targets]
+                self.assertGreaterEqual(len(outputs), 2)
+                [first, *_] = render(plan, outputs, last=4096)
+                self.assertTrue(all(np.abs(block).max() > 0.01 for block in first))
+                self.assertEqual(check(document), [])
+
+    def test_every_loudspeaker_in_its_turn(self) -> None:
+        """At each second the one loudspeaker whose turn it is sounds, at -20 dBFS."""
+        mix = self.made("immersive")
+        plan = compile(document_of(mix))
+        [target] = [Output(target_named("4+7+0"))]
+        sound = np.concatenate([b[0] for b in render(plan, [target])], axis=1)
+        for second in range(12):
+            rms = np.sqrt(np.mean(sound[:, second * 48000 : (second + 1) * 48000] ** 2, axis=1))
+            self.assertEqual(int(rms.argmax()), second)
+            self.assertAlmostEqual(20 * np.log10(rms[second]), -20.0, delta=0.4)
+            self.assertLess(np.delete(rms, second).max(), 1e-4)
+
+    def test_like_another_without_its_recordings(self) -> None:
+        track = self.bring_in("gull.wav")
+        bus = self.edit("flow", kind="add_bus", name="Cave", reverb=True)
+        self.assertEqual(bus.status_code, 200)
+        self.set(track, "gain_db", "-6")
+        mix = self.made(f"mix {self.mix.pk}")
+        document = document_of(mix)
+        [again] = document.tracks
+        self.assertEqual((again.name, again.gain_db, again.clips), ("gull", -6.0, ()))
+        self.assertEqual([bus.name for bus in document.buses], ["Cave"])
+        self.assertFalse(mix.audio_files.exists())
+        for begin in ("mix 999999", "walrus"):
+            answer = self.client.post(reverse("create_mix"), {"title": "x", "begin": begin})
+            self.assertIn(answer.status_code, (404, 422))
+
+    def test_a_copy_has_recordings_of_its_own(self) -> None:
+        track = self.bring_in("gull.wav")
+        self.client.post(self.url("duplicate_mix"))
+        copy = Mix.objects.get(title="Pier (copy)")
+        [audio] = copy.audio_files.all()
+        theirs = self.mix.audio_files.get()
+        self.assertNotEqual(audio.file.name, theirs.file.name)
+        self.assertEqual(Path(audio.file.path).read_bytes(), Path(theirs.file.path).read_bytes())
+        self.assertEqual(document_of(copy).tracks[0].name, track.name)
+        self.client.post(self.url("remove_mix"), {"title": "Pier"})
+        self.assertTrue(Path(audio.file.path).is_file())
+
+
+class TheList(WebTest):
+    def titles(self, **query: str) -> list[str]:
+        return [row.mix.title for row in self.client.get("/", query).context["mixes"]]
+
+    def test_found_sorted_and_put_away_by_each_person_alone(self) -> None:
+        make_mix(self.user, "Atoll")
+        make_mix(make_user("eve"), "Strangers")
+        both = make_mix(make_user("bob"), "Shared")
+        Member.objects.create(mix=both, user=self.user, role="listener")
+        self.bring_in("gull.wav")
+        self.assertEqual(self.titles(sort="name"), ["Atoll", "Pier", "Shared"])
+        self.assertEqual(self.titles()[0], "Pier")  # the last that was changed
+        self.assertEqual(self.titles(sort="length")[0], "Pier")
+        self.assertEqual(self.titles(q="hAr"), ["Shared"])
+        self.assertEqual(self.titles(q="walrus"), [])
+        self.client.post(reverse("put_away", args=[both.pk]))
+        self.assertEqual(self.titles(sort="name"), ["Atoll", "Pier"])
+        self.assertEqual(self.titles(away="1"), ["Shared"])
+        self.assertContains(self.client.get("/"), "1 put away")
+        self.client.force_login(both.members.get(role="owner").user)
+        self.assertEqual(self.titles(), ["Shared"])
+        self.client.force_login(self.user)
+        self.client.post(reverse("put_away", args=[both.pk]), {"back": "1"})
+        self.assertEqual(self.titles(away="1"), [])
+
+    def test_a_row_has_its_length_and_its_picture(self) -> None:
+        self.bring_in("gull.wav", noise(1, 2.0))
+        [row] = self.client.get("/").context["mixes"]
+        self.assertAlmostEqual(row.mix.length_s, 2.0, places=3)
+        self.assertEqual((row.mix.tracks, row.mix.buses), (1, 0))
+        loud = [-float(y) for y in row.outline[2:].split(" L ")[0].split()[1::2]]
+        self.set(self.mix.strips.get(), "clips/0/start_s", "2")
+        [row] = self.client.get("/").context["mixes"]
+        later = [-float(y) for y in row.outline[2:].split(" L ")[0].split()[1::2]]
+        self.assertGreater(min(loud), 0.5)
+        self.assertEqual(set(later[:50]), {0.02})  # silence before it
+        self.assertGreater(min(later[50:]), 0.5)
+        found = self.client.get("/", headers={"HX-Request": "true", "HX-Target": "mixes"})
+        self.assertNotContains(found, "<html")
 
 
 class Journal(WebTest):

@@ -10,7 +10,6 @@ import soundfile
 from django.conf import settings
 
 from metaphon.web.handover.strip_chart import correlation_path
-from metaphon.web.intake.outline import outline_path
 from metaphon.web.jobs import progress, rendering
 from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
@@ -108,11 +107,6 @@ class Intake(WebTest):
         self.assertEqual(len(self.client.get(address).content), 2 * 2 * 94)  # measured again
         self.client.force_login(make_user("eve"))
         self.assertEqual(self.client.get(address).status_code, 404)
-
-    def test_outline_is_drawn_where_the_clip_lies(self) -> None:
-        path = outline_path([1.0, 1.0, 0.5, 0.0], 5.0, 10.0, 20.0)
-        self.assertTrue(path.startswith("M 250.0 -1.000"))
-        self.assertIn("500.0 0.015", path)
 
 
 class Flow(WebTest):

@@ -14,8 +14,8 @@ from metaphon.core.document.targets import BUS_FORMATS, Target, bus_format, targ
 from metaphon.core.edits.values import angles_of_strip
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.layouts import LAYOUTS
-from metaphon.web.intake.recordings import SCENE_CHANNELS, kind_of
 from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.recordings import SCENE_CHANNELS, kind_of
 
 _MODES = {"bed": "Bed", "object": "Object", "scene": "Scene", "none": "None"}
 

@@ -6,8 +6,8 @@ from typing import Any
 from metaphon.core.document.mix import Clip, Track
 from metaphon.core.edits.clips import MoveClip
 from metaphon.core.edits.registry import Batch
-from metaphon.web.intake.recordings import kind_of
 from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.recordings import kind_of
 from metaphon.web.mixes.snapshots import document_of, recordings_of
 
 

@@ -12,12 +12,12 @@ from django.views.decorators.http import require_POST
 from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import InputError
 from metaphon.core.files.waveform import tile
-from metaphon.web.intake.recordings import draw, kind_of, store, track_of
 from metaphon.web.intake.timeline import timeline
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.recordings import draw, kind_of, store, track_of
 from metaphon.web.mixes.snapshots import document_of, local_path
 from metaphon.web.shell.fragments import fragment_of
 

@@ -11,11 +11,11 @@ from metaphon.core.edits.registry import Batch
 from metaphon.core.edits.structure import AddPrint, next_take
 from metaphon.core.engine.offline import Progress
 from metaphon.core.engine.printing import print_strip
-from metaphon.web.intake.recordings import store
 from metaphon.web.jobs.models import Print
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import AudioFile, discard
+from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.snapshots import document_of, local_path
 
 

@@ -13,10 +13,10 @@ from metaphon.core.engine.downmix import fold_down_correlation
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
-from metaphon.web.intake.recordings import keep
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.models import discard
+from metaphon.web.mixes.recordings import keep
 from metaphon.web.mixes.snapshots import document_of
 
 

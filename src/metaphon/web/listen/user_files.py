@@ -16,11 +16,11 @@ from metaphon.core.listen.headphones import read_response
 from metaphon.core.listen.monitor import Monitor
 from metaphon.core.spatial.head import load_head
 from metaphon.core.spatial.layouts import layout_for_channels
-from metaphon.web.intake.recordings import keep, store
 from metaphon.web.listen.models import Preset, Reference, UserFile
 from metaphon.web.listen.monitor_source import monitor_of
 from metaphon.web.mixes.models import discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.recordings import keep, store
 
 
 def _drawn_anew() -> HttpResponse:

@@ -71,6 +71,7 @@ class Member(models.Model):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="members")
     user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE)
     role = models.CharField(max_length=8, choices=Role)
+    put_away = models.BooleanField(default=False)  # out of this person's list
 
     class Meta:
         constraints = [
@@ -330,6 +331,11 @@ class Target(models.Model):
     @property
     def title(self) -> str:
         return target_named(self.name).title
+
+    @property
+    def short(self) -> str:
+        """Its title without the standard's name."""
+        return self.title.split(" (")[0]
 
 
 class JournalEntry(models.Model):

@@ -1,64 +1,62 @@
-"""The list of mixes, making and naming them, who takes part, and the history of each."""
+"""The pages of mixes: the list, making and naming them, who takes part, and their history."""
 
 import json
-from pathlib import Path
 
 from django.contrib.auth import get_user_model
-from django.db import transaction
-from django.db.models import Count, F, Q
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
-from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.structure import RenameMix
 from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.access import new_token
 from metaphon.web.mixes.editing import editing
-from metaphon.web.mixes.models import AccessToken, AudioFile, Member, Mix, Strip, discard
+from metaphon.web.mixes.listing import listing
+from metaphon.web.mixes.making import RATES_HZ, begin, beginnings, copy_of
+from metaphon.web.mixes.models import AccessToken, Member, Mix, discard
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.mixes.unpacking import unpack
 from metaphon.web.shell.fragments import fragment_of
 
-RATES_HZ = (44100, 48000, 88200, 96000)
 _HISTORY_LENGTH = 60
 
 
 def mixes(request: HttpRequest) -> HttpResponse:
-    """Every mix this person takes part in."""
-    rows = (
-        Mix.objects.filter(members__user=request.user.pk)
-        .annotate(
-            role=F("members__role"),
-            tracks=Count("strips", filter=Q(strips__kind=Strip.Kind.TRACK), distinct=True),
-            buses=Count("strips", filter=Q(strips__kind=Strip.Kind.BUS), distinct=True),
-        )
-        .prefetch_related("targets", "members__user")
-        .order_by("-created_at", "-pk")
-    )
+    """Every mix this person takes part in, and what a new one may begin with."""
+    context = listing(request)
+    if request.headers.get("HX-Target") == "mixes":
+        return render(request, "mixes/rows.html", {**context, "roles": Member.Role.choices})
     tokens = AccessToken.objects.filter(user=request.user.pk)
-    context = {"mixes": rows, "rates_hz": RATES_HZ, "roles": Member.Role.choices, "tokens": tokens}
-    return render(request, "mixes/list.html", context)
+    context |= {"rates_hz": RATES_HZ, "roles": Member.Role.choices, "tokens": tokens}
+    return render(request, "mixes/list.html", {**context, "beginnings": beginnings(request)})
 
 
 @require_POST
 def create(request: HttpRequest) -> HttpResponse:
+    """Make a mix, empty, from a starting mix or like one of one's own."""
     title = request.POST.get("title", "").strip()[:120]
     if not title:
         raise InputError("A mix needs a name; type one.")
     rate = request.POST.get("sample_rate_hz", "48000")
     if rate not in map(str, RATES_HZ):
         raise InputError(f"The sample rate may be {', '.join(map(str, RATES_HZ))} Hz.")
-    with transaction.atomic():
-        mix = Mix.objects.create(title=title, sample_rate_hz=int(rate))
-        Member.objects.create(mix=mix, user_id=int(request.user.pk or 0), role=Member.Role.OWNER)
-        unpack(Document(title=title, sample_rate_hz=int(rate)), mix, _no_recording)
+    mix = begin(request, title, int(rate), request.POST.get("begin", ""))
     return redirect("intake:show", mix.pk)
 
 
-def _no_recording(file: Path) -> AudioFile:
-    raise InputError(f"A new mix has no recording {file.name}.")
+@require_POST
+def duplicate(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Make another mix of one, with its recordings; the history begins anew."""
+    copy_of(request, mix_for(request, mix_id))
+    return redirect("mixes")
+
+
+@require_POST
+def put_away(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Take a mix out of one's own list, or put it back; nothing else is changed."""
+    mix = mix_for(request, mix_id)
+    mix.members.filter(user=request.user.pk).update(put_away="back" not in request.POST)
+    return redirect("mixes")
 
 
 def open_mix(request: HttpRequest, mix_id: int) -> HttpResponse:

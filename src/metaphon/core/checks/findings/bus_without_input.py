@@ -11,6 +11,8 @@ from metaphon.core.edits.values import SetValue
 
 
 def _notice(mix: Mix) -> Iterator[Finding]:
+    if sum(bool(track.clips) for track in mix.tracks) < 2:
+        return  # a mix that was only begun: its buses still wait
     fed = {aim for strip in mix.strips for aim in destinations(strip)}
     for bus in mix.buses:
         if bus.id not in fed and not bus.resting:

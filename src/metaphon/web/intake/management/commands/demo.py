@@ -11,8 +11,8 @@ from django.db import transaction
 
 from metaphon.core.demo.mixes import write_demo
 from metaphon.core.files.mixdoc import read
-from metaphon.web.intake.recordings import store
 from metaphon.web.mixes.models import AudioFile, Member, Mix
+from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.unpacking import unpack
 
 

@@ -1,5 +1,6 @@
 """Bringing a recording into a mix: checked, stored, and set on a track of its own."""
 
+import shutil
 import tempfile
 import uuid
 from pathlib import Path
@@ -60,6 +61,23 @@ def store(mix: Mix, path: Path, name: str) -> AudioFile:
         audio.save()
     draw(audio)
     return audio
+
+
+def copied(audio: AudioFile, mix: Mix) -> AudioFile:
+    """The same recording in another mix, with files of its own."""
+    copy = AudioFile(mix=mix)
+    for field in AudioFile._meta.concrete_fields:
+        if field.name not in ("id", "mix", "created_at", "file", "original", "waveform"):
+            setattr(copy, field.name, getattr(audio, field.name))
+    with tempfile.TemporaryDirectory(dir=local_path(audio).parent) as folder:
+        for name in ("file", "original", "waveform"):
+            held = getattr(audio, name)
+            if held:
+                path = Path(folder) / Path(held.name).name
+                shutil.copyfile(held.path, path)
+                keep(getattr(copy, name), f"{uuid.uuid4().hex}{path.suffix}", path)
+    copy.save()
+    return copy
 
 
 def draw(audio: AudioFile) -> Path:
