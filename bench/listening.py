@@ -100,8 +100,8 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
     from django.contrib.auth import get_user_model
     from django.test import Client
 
-    from metaphon.web.mixes.recordings import store
     from metaphon.web.mixes.models import AudioFile, Member, Mix, discard
+    from metaphon.web.mixes.recordings import store
     from metaphon.web.mixes.unpacking import unpack
 
     with ExitStack() as stack:

@@ -105,6 +105,7 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "copy_lane": [{**_LANE, "path": "placement/azimuth_deg", "to": ["boat"]}],
     "remove_lane": [{**_LANE, "path": "placement/azimuth_deg"}],
     "bring_lanes": [{"lanes": [{"target": "boat/gain_db", "points": _POINTS}]}],
+    "restore": [{"after": {"kind": "mirror", "strips": ["boat"]}}],
     "rename": [{"strip": "gull", "name": "Far gull"}],
     "rename_mix": [{"title": "Harbour"}],
     "add_track": [{"name": "Gull", "file": "one.wav", "start_s": 0.1}],
@@ -189,7 +190,10 @@ class EditTest(FolderTest):
         )
 
     def command(self, data: dict[str, Any]) -> dict[str, Any]:
-        """A command whose files lie in the test's folder."""
+        """A command whose files lie in the test's folder; `after` gives the mix to restore."""
+        if "after" in data:
+            mix = apply(self.start, read(data["after"])).model_dump_json()
+            return {"kind": data["kind"], "mix": json.loads(mix)}
         return {**data, **({"file": str(self.folder / data["file"])} if "file" in data else {})}
 
 

@@ -194,6 +194,48 @@ class Beginnings(WebTest):
         self.assertTrue(Path(audio.file.path).is_file())
 
 
+class States(WebTest):
+    def test_a_state_is_named_and_gone_back_to_as_one_step(self) -> None:
+        track = self.bring_in("gull.wav")
+        self.set(track, "gain_db", "-6")
+        revision = Mix.objects.get(pk=self.mix.pk).revision
+        self.set(track, "gain_db", "-20")
+        self.edit("flow", kind="add_bus", name="Cave")
+        named = self.post("name_state", revision, name="First balance")
+        self.assertContains(named, "First balance")
+        page = self.fragment("history")
+        self.assertContains(page, f'data-compare="revision {revision}"')
+        back = self.post("go_back", revision)
+        self.assertIn("Went back to: First balance", back["HX-Trigger"])
+        document = self.document()
+        self.assertEqual((document.tracks[0].gain_db, document.buses), (-6.0, ()))
+        self.post("undo")
+        document = self.document()
+        self.assertEqual((document.tracks[0].gain_db, len(document.buses)), (-20.0, 1))
+        self.post("go_back", 0)
+        self.assertEqual(self.document().tracks, ())
+        self.post("undo")
+        self.assertEqual(self.document(), document)
+
+    def test_a_named_state_is_listed_however_old(self) -> None:
+        track = self.bring_in("gull.wav")
+        self.post("name_state", 1, name="As it came")
+        for n in range(70):
+            self.set(track, "gain_db", f"-{n / 10}")
+        self.assertContains(self.fragment("history"), "As it came")
+        self.post("name_state", 1, name="")
+        self.assertNotContains(self.fragment("history"), "As it came")
+
+    def test_listeners_name_nothing_and_go_nowhere(self) -> None:
+        self.bring_in("gull.wav")
+        bob = make_user("bob")
+        Member.objects.create(mix=self.mix, user=bob, role="listener")
+        self.client.force_login(bob)
+        for view, data in (("name_state", {"name": "x"}), ("go_back", {})):
+            self.assertEqual(self.post(view, 1, **data).status_code, 403)
+        self.assertEqual(self.post("name_state", 99).status_code, 403)
+
+
 class TheList(WebTest):
     def titles(self, **query: str) -> list[str]:
         return [row.mix.title for row in self.client.get("/", query).context["mixes"]]

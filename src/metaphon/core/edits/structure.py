@@ -358,3 +358,26 @@ class RemoveTarget(Command):
 
     def describe(self, mix: Mix) -> str:
         return f"Took out the target {target_named(self.name).title}"
+
+
+class Restore(Command):
+    """Make the mix another document, as to go back to a state it had."""
+
+    kind: Literal["restore"] = "restore"
+    mix: Mix
+    words: str = Field("", max_length=200, description="What the history says of it.")
+
+    def apply(self, mix: Mix) -> Mix:
+        held: dict[str, Any] = {part.id: part for part in (*mix.strips, *mix.groups)}
+
+        def same(part: Any) -> Any:  # what is alike stays the very same
+            return held[part.id] if held.get(part.id) == part else part
+
+        parts = {
+            name: tuple(same(part) for part in getattr(self.mix, name))
+            for name in ("tracks", "buses", "groups")
+        }
+        return self.mix.model_copy(update=parts)
+
+    def describe(self, mix: Mix) -> str:
+        return self.words or "Went back to another state"

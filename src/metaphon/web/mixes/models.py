@@ -357,6 +357,7 @@ class JournalEntry(models.Model):
     changes = models.JSONField()
     undone = models.BooleanField(default=False)
     void = models.BooleanField(default=False)  # undone, and then something else was done
+    name = models.CharField(max_length=120, blank=True)  # of the state that it led to
     edit = models.CharField(max_length=40, blank=True)  # by which a listener knows it again
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.mixes import api, places, views
+from metaphon.web.mixes import api, history, places, views
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
@@ -17,6 +17,8 @@ urlpatterns = [
     path("mix/<int:mix_id>/members", views.members, name="members"),
     path("mix/<int:mix_id>/undo", views.step, {"kind": "undo"}, name="undo"),
     path("mix/<int:mix_id>/redo", views.step, {"kind": "redo"}, name="redo"),
-    path("mix/<int:mix_id>/history", views.history, name="history"),
+    path("mix/<int:mix_id>/history", history.show, name="history"),
+    path("mix/<int:mix_id>/history/<int:revision>/name", history.name, name="name_state"),
+    path("mix/<int:mix_id>/history/<int:revision>/back", history.go_back, name="go_back"),
     path("mix/<int:mix_id>/places", places.places, name="places"),
 ]

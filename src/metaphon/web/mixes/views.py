@@ -16,9 +16,6 @@ from metaphon.web.mixes.listing import listing
 from metaphon.web.mixes.making import RATES_HZ, begin, beginnings, copy_of
 from metaphon.web.mixes.models import AccessToken, Member, Mix, discard
 from metaphon.web.mixes.permissions import mix_for
-from metaphon.web.shell.fragments import fragment_of
-
-_HISTORY_LENGTH = 60
 
 
 def mixes(request: HttpRequest) -> HttpResponse:
@@ -140,10 +137,3 @@ def step(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
         {"say": {"message": message}, "mix-changed": True, "mix-edited": True}
     )
     return response
-
-
-@fragment_of("open_mix")
-def history(request: HttpRequest, mix_id: int) -> HttpResponse:
-    mix = mix_for(request, mix_id)
-    entries = mix.journal.select_related("user")[:_HISTORY_LENGTH]
-    return render(request, "mixes/history.html", {"mix": mix, "entries": entries})

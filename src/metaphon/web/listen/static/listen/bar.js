@@ -377,6 +377,19 @@ function start() {
     if (!player.playing) player.play();
   });
 
+  // a state of the history against the mix as it is now
+  document.addEventListener("click", ({ target }) => {
+    const button = target.closest?.("[data-compare]");
+    if (!button) return;
+    const { source, ...now } = player.state.monitor_sources.a;
+    player.set({
+      monitor_sources: { a: now, b: { ...now, source: button.dataset.compare } },
+      comparing: true,
+      active: "b",
+    });
+    if (!player.playing) player.play();
+  });
+
   play.onclick = () => player.toggle();
   find("[data-start]").onclick = () => player.jump(player.state.loop?.[0] ?? 0);
   loop.onclick = () => player.set({ loop: player.state.loop ? null : [0, frames] });

@@ -1,0 +1,59 @@
+"""The history of a mix: its states named, returned to, and listed with who made them."""
+
+import json
+
+from django.db.models import Q
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_POST
+
+from metaphon.core.edits.structure import Restore
+from metaphon.web.mixes import journal
+from metaphon.web.mixes.editing import editing
+from metaphon.web.mixes.models import JournalEntry, Mix
+from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.snapshots import document_at
+from metaphon.web.shell.fragments import fragment_of
+
+_SHOWN = 60
+
+
+@fragment_of("open_mix")
+def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The last states, and every one that has a name."""
+    mix = mix_for(request, mix_id)
+    return render(request, "mixes/history.html", _shown(request, mix))
+
+
+def _shown(request: HttpRequest, mix: Mix) -> dict[str, object]:
+    newest = mix.journal.values_list("revision", flat=True)[:_SHOWN]
+    oldest = min(newest, default=0)
+    entries = mix.journal.filter(Q(revision__gte=oldest) | ~Q(name="")).defer("changes")
+    context = {"entries": entries.select_related("user"), "begins": oldest <= 1}
+    return {**editing(request, mix), **context}
+
+
+@require_POST
+def name(request: HttpRequest, mix_id: int, revision: int) -> HttpResponse:
+    """Give a state a name, or take its name away with an empty one."""
+    mix = mix_for(request, mix_id)
+    require_editor(mix, request.user)
+    entry = get_object_or_404(JournalEntry, mix=mix, revision=revision)
+    entry.name = request.POST.get("name", "").strip()[:120]
+    entry.save(update_fields=["name"])
+    return render(request, "mixes/history.html", _shown(request, mix))
+
+
+@require_POST
+def go_back(request: HttpRequest, mix_id: int, revision: int) -> HttpResponse:
+    """Make the mix what it was at a revision (0: before the first change), as one step."""
+    mix = mix_for(request, mix_id)
+    entry = mix.journal.filter(revision=revision).first()
+    called = (entry.name or entry.what) if entry else "the beginning"
+    command = Restore(mix=document_at(mix, revision), words=f"Went back to: {called}"[:200])
+    applied = journal.apply(mix, request.user, command)
+    response = render(request, "mixes/history.html", {**_shown(request, mix), "with_buttons": True})
+    response["HX-Trigger"] = json.dumps(
+        {"say": {"message": applied.what}, "mix-changed": True, "mix-edited": True}
+    )
+    return response
