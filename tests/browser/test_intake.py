@@ -1,11 +1,16 @@
 """Intake in the browser: recordings set in time by mouse and by keys."""
 
 import re
+import tempfile
+from pathlib import Path
 
-from playwright.sync_api import Locator, Page, expect
+import soundfile
+from playwright.sync_api import Locator, Page, Request, Route, expect
 
+from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes.models import Clip, Mix
 from tests.browser.server import BrowserTest
+from tests.sounds import RATE_HZ, noise
 
 
 class TimeLine(BrowserTest):
@@ -127,3 +132,72 @@ class TimeLine(BrowserTest):
         page.click("[data-zoom=fit]")
         expect(shows).to_have_text(whole)
         self.wait_for(lambda: page.evaluate(ink))
+
+
+class Arriving(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.page = self.open()
+        self.mix = Mix.objects.get(title="Quiet Water")
+        self.page.goto(f"{self.address}/mix/{self.mix.pk}/intake/")
+        self.page.wait_for_load_state("networkidle")
+        folder = self.enterContext(tempfile.TemporaryDirectory())
+        self.path = Path(folder) / "long.wav"  # three pieces
+        soundfile.write(str(self.path), noise(2, 75.0).T, RATE_HZ, subtype="PCM_24")
+        self.sent: list[str] = []
+
+    def choose(self) -> None:
+        self.page.set_input_files("input[type=file]", str(self.path))
+
+    def cut(self, route: Route, request: Request) -> None:
+        """The connection breaks at every piece that begins at one of these."""
+        self.sent.append(f"{request.method} {request.headers.get('upload-offset', '')}".strip())
+        if request.method == "PATCH" and self.sent[-1] in self.broken:
+            self.broken.remove(self.sent[-1])
+            route.abort("connectionreset")
+        else:
+            route.continue_()
+
+    def test_a_cut_off_piece_is_sent_again_and_nothing_else(self) -> None:
+        piece = 8 * 1024 * 1024
+        self.broken = [f"PATCH {piece}"]
+        self.page.route("**/intake/arrivals*", self.cut)
+        self.page.route("**/intake/arrivals/*", self.cut)
+        self.choose()
+        expect(self.page.locator("#clip-long-0")).to_be_visible(timeout=60000)
+        sent = [one for one in self.sent if one.split()[0] in ("POST", "PATCH", "HEAD")]
+        wanted = [
+            "POST",
+            "PATCH 0",
+            f"PATCH {piece}",
+            "HEAD",
+            f"PATCH {piece}",
+            f"PATCH {2 * piece}",
+        ]
+        self.assertEqual([one for one in sent if one != "POST 0"], wanted)
+        self.faults.clear()  # the console tells of the broken connection
+
+    def test_after_the_page_was_closed_it_goes_on_where_it_broke_off(self) -> None:
+        piece = 8 * 1024 * 1024
+        self.path = self.path.rename(self.path.with_name("rest.wav"))
+        before = Arrival.objects.count()
+        self.page.route("**/intake/arrivals/*", lambda route: self.stop_at(route, piece))
+        self.choose()
+        expect(self.page.locator("#sending")).to_contain_text("the connection broke")
+        self.page.reload()
+        self.faults.clear()
+        expect(self.page.locator("#arrivals")).to_contain_text("choose it again to go on")
+        self.page.unroute_all()
+        self.choose()
+        expect(self.page.locator("#clip-rest-0")).to_be_visible(timeout=60000)
+        self.assertEqual(Arrival.objects.count(), before + 1)
+        arrival = Arrival.objects.latest("pk")  # no second one was begun
+        self.assertEqual((arrival.name, arrival.status), ("rest.wav", "done"))
+        clip = Clip.objects.get(track__mix=self.mix, track__ref="rest")
+        self.assertEqual(clip.audio.frames, 75 * RATE_HZ)
+
+    def stop_at(self, route: Route, offset: int) -> None:
+        if route.request.headers.get("upload-offset") == str(offset):
+            route.abort("connectionreset")
+        else:
+            route.continue_()

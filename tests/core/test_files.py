@@ -62,9 +62,7 @@ class Intake(FolderTest):
     def test_refusals(self) -> None:
         text = self.folder / "text.wav"
         text.write_text("This is not sound at all.")
-        self.refused(
-            text, r"text.wav is not an audio file that can be read; bring WAV, FLAC or AIFF\."
-        )
+        self.refused(text, r"text.wav is not an audio file that can be read; bring WAV, RF64")
         empty = self.folder / "empty.wav"
         empty.touch()
         self.refused(empty, "not an audio file")
@@ -78,8 +76,8 @@ class Intake(FolderTest):
         bad[1, 24000] = np.inf
         self.refused(self.write("inf.wav", bad, 44100), "not numbers")
         self.refused(
-            self.write("a.ogg", noise(1, 0.2), format="OGG", subtype="VORBIS"),
-            "is a OGG file; bring WAV",
+            self.write("a.au", noise(1, 0.2), format="AU", subtype="PCM_16"),
+            "is a AU file; bring WAV",
         )
         self.refused(self.folder / "gone.wav", "gone.wav is not there")
 

@@ -2,21 +2,25 @@
 
 import io
 import json
+from base64 import b64encode
 from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 import soundfile
 from django.contrib.auth import get_user_model
-from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.test import Client, TestCase
 from django.urls import reverse
 
 from metaphon.core.document.mix import Mix as Document
+from metaphon.web.intake.models import Arrival
+from metaphon.web.intake.tasks import check_arrival
 from metaphon.web.mixes import snapshots
 from metaphon.web.mixes.models import Member, Mix, Strip, Target
 from metaphon.web.mixes.snapshots import document_of
 from tests.sounds import RATE_HZ, noise
+
+TUS = {"Tus-Resumable": "1.0.0"}
 
 
 def recording(sound: np.ndarray, kind: str = "WAV", rate_hz: int = RATE_HZ) -> bytes:
@@ -110,16 +114,31 @@ class WebTest(TestCase):
         """The mix as it is."""
         return document_of(Mix.objects.get(pk=self.mix.pk))
 
-    def upload(self, name: str, content: bytes) -> Any:
-        file = TemporaryUploadedFile(name, "audio/wav", len(content), None)
-        file.write(content)
-        file.seek(0)
-        return self.client.post(self.url("intake:upload"), {"recording": file})
+    def announce(self, name: str, length: int) -> Any:
+        """Say that a recording is to be sent, as the open protocol has it (tus 1.0.0)."""
+        metadata = f"filename {b64encode(name.encode()).decode()}"
+        headers = {**TUS, "Upload-Length": str(length), "Upload-Metadata": metadata}
+        return self.client.post(self.url("intake:arrive"), headers=headers)
+
+    def send_piece(self, address: str, offset: int, piece: bytes) -> Any:
+        """Send a piece of a recording."""
+        headers = {**TUS, "Upload-Offset": str(offset)}
+        kind = "application/offset+octet-stream"
+        return self.client.patch(address, piece, content_type=kind, headers=headers)
+
+    def upload(self, name: str, content: bytes) -> Arrival:
+        """Send a recording in one piece and have it checked; what became of it."""
+        address = self.announce(name, len(content))["Location"]
+        self.assertEqual(self.send_piece(address, 0, content).status_code, 204)
+        arrival = Arrival.objects.latest("pk")
+        check_arrival(arrival_id=arrival.pk)
+        arrival.refresh_from_db()
+        return arrival
 
     def bring_in(self, name: str, sound: np.ndarray | None = None) -> Strip:
-        answer = self.upload(name, recording(noise(1, 0.5) if sound is None else sound))
-        self.assertEqual(answer.status_code, 200, answer.content)
-        return self.mix.strips.get(name=answer.json()["track"])
+        arrival = self.upload(name, recording(noise(1, 0.5) if sound is None else sound))
+        self.assertEqual(arrival.status, "done", arrival.message)
+        return self.mix.strips.get(name=arrival.track)
 
     def said(self, response: Any) -> str:
         """The sentence of a refusal."""

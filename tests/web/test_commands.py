@@ -10,6 +10,7 @@ from typing import Any
 from django.urls import reverse
 
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import apply_all, read, read_all
 from metaphon.core.errors import InputError
 from metaphon.core.files.mixdoc import with_files
@@ -34,7 +35,10 @@ class Sequences(WebTest):
         unpack(self.edits.start, self.mix, lambda file: store(self.mix, file, file.name))
 
     def command(self, data: dict[str, Any]) -> dict[str, Any]:
-        """A command whose file is a recording of the mix."""
+        """A command whose file is a recording of the mix; `after` gives the mix to restore."""
+        if "after" in data:
+            mix = apply(self.document(), read(data["after"])).model_dump_json()
+            return {"kind": data["kind"], "mix": json.loads(mix)}
         file = (
             str(self.document().tracks[0].clips[0].file) if self.document().tracks[0].clips else ""
         )

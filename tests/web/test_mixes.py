@@ -67,7 +67,7 @@ class Membership(WebTest):
         for name in ("intake:show", "flow:show", "handover:show", "listen:sources", "history"):
             self.assertEqual(self.fragment(name).status_code, 404)
         self.assertEqual(self.set(strip, "gain_db", "-6").status_code, 404)
-        self.assertEqual(self.upload("b.wav", b"x").status_code, 404)
+        self.assertEqual(self.announce("b.wav", 9).status_code, 404)
 
     def test_a_strip_of_another_mix_is_not_reached_through_ones_own(self) -> None:
         other = make_mix(make_user("eve"), "Other")
@@ -92,7 +92,7 @@ class Membership(WebTest):
         ):
             self.assertEqual(answer.status_code, 403)
             self.assertIn("may listen", self.said(answer))
-        self.assertEqual(self.upload("b.wav", b"x").status_code, 403)
+        self.assertEqual(self.announce("b.wav", 9).status_code, 403)
         strip.refresh_from_db()
         self.assertEqual(strip.gain_db, 0.0)
 

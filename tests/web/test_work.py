@@ -2,6 +2,7 @@
 
 import io
 import json
+import tempfile
 from pathlib import Path
 from unittest import mock
 
@@ -10,13 +11,15 @@ import soundfile
 from django.conf import settings
 
 from metaphon.web.handover.strip_chart import correlation_path
+from metaphon.web.intake.models import Arrival
+from metaphon.web.intake.tasks import check_arrival
 from metaphon.web.jobs import progress, rendering
 from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.mixes.models import AudioFile, Placement
 from tests.sounds import noise
-from tests.web.base import WebTest, make_user, recording
+from tests.web.base import TUS, WebTest, make_user, recording
 
 
 def stored_files() -> list[Path]:
@@ -34,8 +37,8 @@ class Intake(WebTest):
             (16, "scene", "Ambisonic 3"),
             (7, "none", "7 channels"),
         ):
-            answer = self.upload(f"w{channels}.wav", recording(noise(channels, 0.1))).json()
-            self.assertEqual(answer["kind"], kind)
+            arrival = self.upload(f"w{channels}.wav", recording(noise(channels, 0.1)))
+            self.assertEqual(arrival.message, kind)
             self.assertEqual(Placement.objects.get(strip__name=f"w{channels}").mode, mode)
         self.assertContains(self.client.get(self.url("intake:show")), "Ambisonic 3")
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), "w16")
@@ -49,7 +52,7 @@ class Intake(WebTest):
             (".wav", ".wav"),
             ("programme.wav", "programme"),
         ):
-            self.assertEqual(self.upload(name, recording(noise(1, 0.1))).json()["track"], track)
+            self.assertEqual(self.upload(name, recording(noise(1, 0.1))).track, track)
         refs = list(self.mix.strips.values_list("ref", flat=True))
         self.assertEqual(refs, ["gull", "gull_2", "gull_3", "sea", "wav", "programme_2"])
         for audio in AudioFile.objects.all():
@@ -64,21 +67,78 @@ class Intake(WebTest):
             ("none.wav", recording(np.zeros((1, 0))), "0 samples"),
             ("wide.wav", recording(noise(65, 0.1)), "65 channels"),
         ):
-            answer = self.upload(name, content)
-            self.assertEqual(answer.status_code, 422)
-            self.assertIn(words, answer.json()["message"])
+            arrival = self.upload(name, content)
+            self.assertEqual(arrival.status, "failed")
+            self.assertIn(words, arrival.message)
+            self.assertContains(self.fragment("intake:arrivals"), words)
+            self.post("intake:dismiss", arrival.key)
         self.assertFalse(AudioFile.objects.exists())
         self.assertFalse(self.mix.strips.exists())
         self.assertEqual(stored_files(), before)
-        self.assertEqual(self.client.post(self.url("intake:upload")).status_code, 422)
+        self.assertEqual(self.announce("empty.wav", 0).status_code, 422)
 
     def test_another_rate_is_converted_and_the_original_kept(self) -> None:
-        answer = self.upload("a.aiff", recording(noise(1, 1.0), "AIFF", 44100)).json()
-        self.assertIn("44100 Hz and is now at 48000", answer["notices"][0])
+        arrival = self.upload("a.aiff", recording(noise(1, 1.0), "AIFF", 44100))
+        self.assertIn("44100 Hz and is now at 48000", arrival.message)
         audio = AudioFile.objects.get()
         self.assertEqual(soundfile.info(audio.file.path).samplerate, 48000)
         self.assertEqual(soundfile.info(audio.original.path).samplerate, 44100)
         self.assertContains(self.client.get(self.url("intake:show")), "44100 Hz and is now")
+
+    def test_pieces_follow_one_another_and_a_break_is_gone_on_from(self) -> None:
+        """tus 1.0.0: HEAD tells the offset; a piece that does not follow it is a conflict."""
+        whole = recording(noise(2, 1.0))
+        address = self.announce("../two.wav", len(whole))["Location"]
+        third = len(whole) // 3
+        self.assertEqual(self.send_piece(address, 0, whole[:third])["Upload-Offset"], str(third))
+        self.assertEqual(self.send_piece(address, 0, whole[:third]).status_code, 409)
+        self.assertContains(self.fragment("intake:arrivals"), "choose it again to go on")
+        head = self.client.head(address, headers=TUS)
+        self.assertEqual(
+            (head["Upload-Offset"], head["Upload-Length"]), (str(third), str(len(whole)))
+        )
+        self.send_piece(address, third, whole[third:] + b"and more than was announced")
+        arrival = Arrival.objects.get()
+        self.assertEqual((arrival.status, arrival.offset), ("checking", len(whole)))
+        check_arrival(arrival_id=arrival.pk)
+        self.assertEqual(self.mix.strips.get().name, "two")
+        self.assertFalse(arrival.path.exists())
+        self.assertEqual(self.send_piece(address, len(whole), b"x").status_code, 409)
+        self.assertEqual(self.client.head(address).status_code, 412)
+        self.client.force_login(make_user("eve"))
+        self.assertEqual(self.client.head(address, headers=TUS).status_code, 404)
+
+    def test_what_broke_off_is_forgotten_on_demand(self) -> None:
+        address = self.announce("two.wav", 1000)["Location"]
+        path = Arrival.objects.get().path
+        self.assertTrue(path.is_file())
+        self.assertEqual(self.client.delete(address, headers=TUS).status_code, 204)
+        self.assertFalse(path.exists() or Arrival.objects.exists())
+
+    def test_more_containers_are_read_and_losses_are_told(self) -> None:
+        sound = noise(2, 1.0)
+        for name, kind, subtype in (
+            ("a.wav", "RF64", "PCM_24"),
+            ("a.w64", "W64", "PCM_24"),
+            ("a.caf", "CAF", "PCM_24"),
+            ("a.ogg", "OGG", "VORBIS"),
+            ("a.opus", "OGG", "OPUS"),
+            ("a.mp3", "MP3", "MPEG_LAYER_III"),
+        ):
+            with self.subTest(name, kind=kind), tempfile.TemporaryDirectory() as folder:
+                path = Path(folder) / name
+                soundfile.write(path, sound.T, 48000, format=kind, subtype=subtype)
+                content = path.read_bytes()
+                arrival = self.upload(name, content)
+                self.assertEqual(arrival.status, "done", arrival.message)
+                audio = AudioFile.objects.latest("pk")
+                self.assertAlmostEqual(audio.frames, 48000, delta=2400)
+                lossy = kind in ("OGG", "MP3")
+                self.assertEqual("what its coding took away" in arrival.message, lossy)
+                self.assertEqual(bool(audio.original), lossy)
+                if kind == "RF64":
+                    again = self.upload("b.wav", b"BW64" + content[4:])
+                    self.assertEqual(again.status, "done", again.message)
 
     def test_recordings_are_placed_by_the_time_their_headers_say(self) -> None:
         for name in ("one.wav", "two.wav"):

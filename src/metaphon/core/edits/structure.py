@@ -368,7 +368,8 @@ class Restore(Command):
     words: str = Field("", max_length=200, description="What the history says of it.")
 
     def apply(self, mix: Mix) -> Mix:
-        held: dict[str, Any] = {part.id: part for part in (*mix.strips, *mix.groups)}
+        parts_held: tuple[Any, ...] = (*mix.strips, *mix.groups)
+        held = {part.id: part for part in parts_held}
 
         def same(part: Any) -> Any:  # what is alike stays the very same
             return held[part.id] if held.get(part.id) == part else part

@@ -8,7 +8,7 @@ import numpy as np
 from metaphon.core.document.mix import Track
 from metaphon.core.dsp.block import Block
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import ClipReader, probe
+from metaphon.core.files.audio import LOSSY, ClipReader, probe
 
 
 @dataclass(frozen=True)
@@ -36,6 +36,8 @@ def placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
     found = []
     for clip in track.clips:
         info = probe(clip.file)
+        if info.container in LOSSY:
+            raise InputError(f"{clip.file.name} is {info.container}; bring it in first.")
         if info.sample_rate_hz != rate_hz:
             raise InputError(
                 f"{clip.file.name} is at {info.sample_rate_hz} Hz, the mix at {rate_hz}; "

@@ -18,7 +18,19 @@ from numpy.typing import NDArray
 from metaphon.core.errors import InputError
 
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
-CONTAINERS = {"WAV": "WAV", "WAVEX": "WAV", "RF64": "WAV", "FLAC": "FLAC", "AIFF": "AIFF"}
+CONTAINERS = {
+    "WAV": "WAV",
+    "WAVEX": "WAV",
+    "RF64": "WAV",
+    "W64": "W64",
+    "FLAC": "FLAC",
+    "AIFF": "AIFF",
+    "CAF": "CAF",
+    "OGG": "Ogg",
+    "MP3": "MP3",
+}
+LOSSY = ("Ogg", "MP3")
+READ = "WAV, RF64, BW64, W64, FLAC, AIFF or CAF; also Ogg, Opus or MP3"
 Bits = Literal["16", "24", "32f"]
 
 
@@ -41,7 +53,7 @@ class AudioInfo:
 def probe(path: Path, name: str = "") -> AudioInfo:
     """Read a file's header. `name` is what to call it in messages.
 
-    Raises InputError where it is missing, not WAV, FLAC or AIFF, cut short, empty, or too wide.
+    Raises InputError where it is missing, of no kind in CONTAINERS, cut short, empty, or too wide.
     """
     name = name or path.name
     if not path.is_file():
@@ -57,12 +69,10 @@ def _probed(path: Path, name: str, changed_ns: int, held: int) -> AudioInfo:
     try:
         info = soundfile.info(str(path))
     except (soundfile.LibsndfileError, RuntimeError):
-        raise InputError(
-            f"{name} is not an audio file that can be read; bring WAV, FLAC or AIFF."
-        ) from None
+        raise InputError(f"{name} is not an audio file that can be read; bring {READ}.") from None
     container = CONTAINERS.get(info.format)
     if container is None:
-        raise InputError(f"{name} is a {info.format} file; bring WAV, FLAC or AIFF.")
+        raise InputError(f"{name} is a {info.format} file; bring {READ}.")
     if not 1 <= info.channels <= MOST_CHANNELS:
         raise InputError(
             f"{name} has {info.channels} channels; a recording may have 1 to "
@@ -95,6 +105,17 @@ def _promised_bytes(path: Path) -> int:
                 return 0 if size in (0, 0xFFFFFFFF) else file.tell() + size
             file.seek(size + size % 2, os.SEEK_CUR)
     return 0
+
+
+def call_rf64(path: Path) -> None:
+    """Call a BW64 file RF64, which is the same but for its first word and which more can read.
+
+    Source: ITU-R BS.2088-1, annex 1. Other files are left as they are.
+    """
+    with path.open("r+b") as file:
+        if file.read(4) == b"BW64":
+            file.seek(0)
+            file.write(b"RF64")
 
 
 class ClipReader:

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from metaphon.core.document.mix import Mix
-from metaphon.core.files.audio import probe
+from metaphon.core.files.audio import LOSSY, probe
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.mixdoc import with_files
 
@@ -19,7 +19,8 @@ def at_mix_rate(mix: Mix, folder: Path) -> tuple[Mix, list[str]]:
     def change(file: Path) -> Path:
         if file not in converted:
             converted[file] = file
-            if probe(file).sample_rate_hz != mix.sample_rate_hz:
+            info = probe(file)
+            if info.sample_rate_hz != mix.sample_rate_hz or info.container in LOSSY:
                 fresh = folder / f"{len(converted)}_{file.stem}.wav"
                 notices.extend(take_in(file, mix.sample_rate_hz, fresh, file.name).notices)
                 converted[file] = fresh

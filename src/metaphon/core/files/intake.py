@@ -10,7 +10,7 @@ import soxr
 from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import AudioInfo, AudioWriter, probe
+from metaphon.core.files.audio import LOSSY, AudioInfo, AudioWriter, probe
 from metaphon.core.measure.peaks import decibels
 
 OUTLINE_COLUMNS = 600
@@ -41,12 +41,15 @@ def take_in(
 ) -> Intake:
     """Read a recording through; where its rate is not the mix's, write it anew to converted_path.
 
-    The conversion is soxr's very high quality, in 32-bit float, so that nothing clips. `outline`
+    The conversion is soxr's very high quality, in 32-bit float, so that nothing clips. What was
+    packed with losses is unpacked there as well, since its samples cannot be found again to the
+    frame otherwise. `outline`
     holds the highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as
     `probe` does, and for samples that are not numbers or a file that breaks off.
     """
     info = probe(path, name)
-    converted = info.sample_rate_hz != rate_hz
+    lossy = info.container in LOSSY
+    converted = lossy or info.sample_rate_hz != rate_hz
     outline = np.zeros(OUTLINE_COLUMNS)
     peaks = np.zeros(info.channels)
     done = 0
@@ -60,14 +63,23 @@ def take_in(
                 frames = 0
                 for block in _blocks(file, info, name):
                     done = _survey(block, done, info.frames, outline, peaks, progress)
-                    fresh = resampler.resample_chunk(block, last=done >= info.frames)
+                    fresh = (
+                        resampler.resample_chunk(block, last=done >= info.frames)
+                        if info.sample_rate_hz != rate_hz
+                        else block
+                    )
                     writer.add(fresh.T)
                     frames += len(fresh)
         else:
             for block in _blocks(file, info, name):
                 done = _survey(block, done, info.frames, outline, peaks, progress)
     notices = []
-    if converted:
+    if lossy:
+        notices.append(
+            f"{name} is {info.container}; what its coding took away stays away. Bring the "
+            "recording it was made of where there is one."
+        )
+    if info.sample_rate_hz != rate_hz:
         notices.append(
             f"{name} was at {info.sample_rate_hz} Hz and is now at {rate_hz} Hz like the mix."
         )

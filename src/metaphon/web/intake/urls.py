@@ -1,11 +1,14 @@
 from django.urls import path
 
-from metaphon.web.intake import views
+from metaphon.web.intake import arrivals, views
 
 app_name = "intake"
 urlpatterns = [
     path("", views.show, name="show"),
-    path("upload", views.upload, name="upload"),
+    path("arrivals", arrivals.create, name="arrive"),
+    path("arrivals/shown", arrivals.show, name="arrivals"),
+    path("arrivals/<uuid:key>", arrivals.arrival, name="arrival"),
+    path("arrivals/<uuid:key>/dismiss", arrivals.dismiss, name="dismiss"),
     path("edit", views.edit, name="edit"),
     path("clip/<str:strip_id>/<int:place>", views.clip, name="clip"),
     path("peaks/<int:audio_id>/<int:exponent>/<int:number>", views.peaks, name="peaks"),

@@ -1,23 +1,20 @@
 """Intake: bring recordings in, see what each is, set it in time."""
 
-import os
-from pathlib import Path
-
-from django.core.files.uploadedfile import TemporaryUploadedFile
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.cache import cache_control
 from django.views.decorators.http import require_POST
 
 from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import InputError
+from metaphon.core.files.audio import READ
 from metaphon.core.files.waveform import tile
+from metaphon.web.intake.arrivals import arriving
 from metaphon.web.intake.timeline import timeline
-from metaphon.web.mixes import journal
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import AudioFile
-from metaphon.web.mixes.permissions import mix_for, require_editor
-from metaphon.web.mixes.recordings import draw, kind_of, store, track_of
+from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import document_of, local_path
 from metaphon.web.shell.fragments import fragment_of
 
@@ -27,7 +24,8 @@ _MOST_ZOOM = 24
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The tracks with their recordings on one time line."""
     mix = mix_for(request, mix_id)
-    return render(request, "intake/show.html", {**editing(request, mix), **timeline(mix)})
+    context = {**editing(request, mix), **timeline(mix), **arriving(request, mix)}
+    return render(request, "intake/show.html", {**context, "read": READ})
 
 
 @fragment_of("intake:show")
@@ -53,25 +51,6 @@ def peaks(
         raise InputError("There is no drawing that coarse; zoom in.")
     found = tile(local_path(audio), draw(audio), exponent, number)
     return HttpResponse(found.astype("<i2").tobytes(), content_type="application/octet-stream")
-
-
-@require_POST
-def upload(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Take one recording in; answers with what was done, or one sentence why not."""
-    mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
-    upload = request.FILES.get("recording")
-    if not isinstance(upload, TemporaryUploadedFile):
-        return JsonResponse({"message": "No file arrived; choose it again."}, status=422)
-    name = os.path.basename(upload.name or "recording")
-    try:
-        audio = store(mix, Path(upload.temporary_file_path()), name)
-    except InputError as error:
-        return JsonResponse({"message": str(error)}, status=422)
-    made = journal.apply(mix, request.user, track_of(audio)).after.tracks[-1]
-    return JsonResponse(
-        {"track": made.name, "kind": kind_of(audio.channels), "notices": audio.notices}
-    )
 
 
 @require_POST

@@ -3,6 +3,7 @@
 import shutil
 import tempfile
 import uuid
+from collections.abc import Callable
 from pathlib import Path
 
 from django.core.files import File
@@ -11,6 +12,7 @@ from django.db.models.fields.files import FieldFile
 
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
+from metaphon.core.files.audio import call_rf64
 from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.waveform import measure_peaks
@@ -19,7 +21,15 @@ from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.snapshots import local_path
 
-_SUFFIXES = {"WAV": "wav", "FLAC": "flac", "AIFF": "aiff"}
+_SUFFIXES = {
+    "WAV": "wav",
+    "W64": "w64",
+    "FLAC": "flac",
+    "AIFF": "aiff",
+    "CAF": "caf",
+    "Ogg": "ogg",
+    "MP3": "mp3",
+}
 SCENE_CHANNELS = tuple(channels_of(order) for order in range(1, MAX_ORDER + 1))
 
 
@@ -31,14 +41,18 @@ class _Finished(File):  # type: ignore[type-arg]  # not generic when run
         return self.name
 
 
-def store(mix: Mix, path: Path, name: str) -> AudioFile:
+def store(
+    mix: Mix, path: Path, name: str, progress: Callable[[float], None] | None = None
+) -> AudioFile:
     """Check a file from end to end and keep it; the file itself is moved away.
 
-    Raises InputError in one sentence, and then nothing is left behind.
+    `progress` is told how much of it was checked, 0 to 1. Raises InputError in one sentence, and
+    then nothing is left behind.
     """
+    call_rf64(path)
     with tempfile.TemporaryDirectory(dir=path.parent) as folder:
         converted = Path(folder) / "converted.wav"
-        taken = take_in(path, mix.sample_rate_hz, converted, name)
+        taken = take_in(path, mix.sample_rate_hz, converted, name, progress)
         audio = AudioFile(
             mix=mix,
             name=name[:255],

@@ -1,9 +1,10 @@
-// Recordings are sent one after another, each with its own progress and its own sentence.
+// Recordings are sent in pieces, one after another, each with its own progress; what breaks off is gone on with.
 
 import "./timeline.js";
+import "./vendor/tus.min.js";
 
-const esc = (text) =>
-  Object.assign(document.createElement("span"), { textContent: text }).innerHTML;
+const PIECE = 8 * 1024 * 1024;
+const AGAIN_MS = [0, 1000, 3000, 5000, 10000, 20000];
 
 async function bringIn(files) {
   const zone = document.querySelector("[data-upload]");
@@ -15,51 +16,86 @@ async function bringIn(files) {
 function announce(name) {
   const line = document.createElement("div");
   line.className = "said";
-  line.innerHTML = `<span><b>${esc(name)}</b> <span class="quiet">waiting</span></span><progress max="1" value="0"></progress>`;
-  document.getElementById("arrivals").append(line);
+  const text = document.createElement("span");
+  text.append(
+    Object.assign(document.createElement("b"), { textContent: name }),
+    " ",
+    Object.assign(document.createElement("span"), { className: "quiet", textContent: "waiting" }),
+  );
+  line.append(text, Object.assign(document.createElement("progress"), { max: 1, value: 0 }));
+  document.getElementById("sending").append(line);
   return line;
 }
 
-function send(url, file, line) {
+function send(endpoint, file, line) {
   const words = (text) => (line.querySelector(".quiet").textContent = text);
-  const bar = line.querySelector("progress");
-  const form = new FormData();
-  form.append("recording", file);
-  const request = new XMLHttpRequest();
-  request.open("POST", url);
-  request.responseType = "json";
-  request.setRequestHeader("X-CSRFToken", document.querySelector("meta[name=csrf]").content);
-  request.upload.onprogress = (event) => {
-    bar.value = event.loaded / event.total;
-    words(event.loaded < event.total ? "sending" : "checking every sample");
-  };
   return new Promise((done) => {
-    request.onloadend = () => {
-      const answer = request.response;
-      bar.remove();
-      if (request.status === 200) {
-        words([answer.kind, ...answer.notices].join(". "));
-        if (!answer.notices.length) setTimeout(() => line.remove(), 3000);
-        refresh();
-        document.body.dispatchEvent(new Event("mix-edited", { bubbles: true }));
-      } else {
-        line.classList.add("refused");
-        line.innerHTML = `<span>${esc(answer?.message ?? `${file.name} did not arrive; try again.`)}</span><button class="button">Close</button>`;
-        line.querySelector("button").onclick = () => line.remove();
-      }
+    const end = () => {
+      line.remove();
+      look();
       done();
     };
-    request.send(form);
+    const upload = new window.tus.Upload(file, {
+      endpoint,
+      chunkSize: PIECE,
+      retryDelays: AGAIN_MS,
+      removeFingerprintOnSuccess: true,
+      headers: { "X-CSRFToken": document.querySelector("meta[name=csrf]").content },
+      metadata: { filename: file.name },
+      onProgress(sent, whole) {
+        line.querySelector("progress").value = sent / whole;
+        words("sending");
+      },
+      onShouldRetry(error) {
+        const status = error.originalResponse?.getStatus() ?? 0;
+        if (status === 0 || status >= 500) words("the connection broke; going on when it is back");
+        return status === 0 || status >= 500 || status === 409;
+      },
+      onSuccess: end,
+      onError(error) {
+        const said = error.originalResponse?.getBody();
+        line.classList.add("refused");
+        line.replaceChildren(
+          Object.assign(document.createElement("span"), {
+            textContent: said || `${file.name} did not arrive; choose it again to go on.`,
+          }),
+          Object.assign(document.createElement("button"), {
+            className: "button",
+            textContent: "Close",
+            onclick: () => line.remove(),
+          }),
+        );
+        look();
+        done();
+      },
+    });
+    upload.findPreviousUploads().then((earlier) => {
+      if (earlier.length) upload.resumeFromPreviousUpload(earlier[0]);
+      upload.start();
+    });
   });
 }
 
-const refresh = () =>
+// What has arrived is shown as it is checked; with each that is there the time line is drawn anew.
+const look = () => htmx.trigger("#arrivals", "look");
+let arrived = null;
+const count = () => document.getElementById("arrivals")?.dataset.arrived;
+document.addEventListener("htmx:load", ({ target }) => {
+  if (target.id !== "arrivals" && !target.querySelector?.("#arrivals")) return;
+  if (target.id === "arrivals" && arrived !== null && arrived !== count()) refresh();
+  arrived = count();
+});
+arrived = count();
+
+function refresh() {
   htmx.ajax("GET", location.pathname, {
     target: "#tracks",
     select: "#tracks",
     swap: "outerHTML",
     selectOOB: "#history",
   });
+  document.body.dispatchEvent(new Event("mix-edited", { bubbles: true }));
+}
 
 document.addEventListener("change", (event) => {
   if (event.target.matches?.("[data-upload] input[type=file]")) {

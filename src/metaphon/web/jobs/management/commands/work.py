@@ -2,6 +2,7 @@
 
 import asyncio
 import os
+import signal
 from argparse import ArgumentParser
 from contextlib import suppress
 from pathlib import Path
@@ -14,6 +15,7 @@ from procrastinate.contrib.django import app
 _HEARTBEAT_S = 3.0
 _DEAD_AFTER_S = 12.0
 _POLITE = 10
+_QUEUES = ("renders", "arrivals")  # so that a recording does not wait behind a long render
 
 
 class Command(BaseCommand):
@@ -38,18 +40,29 @@ class Command(BaseCommand):
 async def _work(worker_app: App, wait: bool) -> None:
     async with worker_app.open_async():
         rescue = asyncio.create_task(_rescue(worker_app))
+        both = asyncio.gather(*(_serve(worker_app, queue, wait) for queue in _QUEUES))
+        loop = asyncio.get_running_loop()
+        for name in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(name, both.cancel)
         try:
-            await worker_app.run_worker_async(
-                concurrency=1,
-                wait=wait,
-                fetch_job_polling_interval=1.0,
-                update_heartbeat_interval=_HEARTBEAT_S,
-                stalled_worker_timeout=_DEAD_AFTER_S,
-                shutdown_graceful_timeout=1.0,
-                delete_jobs="successful",
-            )
+            with suppress(asyncio.CancelledError):
+                await both
         finally:
             rescue.cancel()
+
+
+async def _serve(worker_app: App, queue: str, wait: bool) -> None:
+    await worker_app.run_worker_async(
+        queues=[queue],
+        concurrency=1,
+        wait=wait,
+        fetch_job_polling_interval=1.0,
+        update_heartbeat_interval=_HEARTBEAT_S,
+        stalled_worker_timeout=_DEAD_AFTER_S,
+        shutdown_graceful_timeout=1.0,
+        delete_jobs="successful",
+        install_signal_handlers=False,
+    )
 
 
 async def _rescue(worker_app: App) -> None:

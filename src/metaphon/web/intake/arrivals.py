@@ -1,0 +1,158 @@
+"""Recordings sent in pieces: a connection that breaks is gone on with where it broke off.
+
+The protocol is tus 1.0.0 (tus.io), with its extensions for creation and termination.
+"""
+
+import base64
+import uuid
+from collections.abc import Callable
+from datetime import timedelta
+from functools import wraps
+from pathlib import PurePath
+from typing import Any
+
+from django.db import transaction
+from django.db.models import F
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.utils.timezone import now
+from django.views.decorators.http import require_http_methods, require_POST
+
+from metaphon.core.errors import InputError
+from metaphon.web.intake.models import LARGEST_BYTES, Arrival
+from metaphon.web.intake.tasks import check_arrival
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.shell.fragments import fragment_of
+
+_PROTOCOL = "1.0.0"
+_PIECE = 1 << 20
+_KEPT = timedelta(days=7)  # how long what broke off waits to be gone on with
+_SHOWN_DONE = timedelta(seconds=12)
+
+View = Callable[..., HttpResponse]
+
+
+def _by_protocol(view: View) -> View:
+    @wraps(view)
+    def answered(request: HttpRequest, mix_id: int, **rest: Any) -> HttpResponse:
+        if request.headers.get("Tus-Resumable") != _PROTOCOL:
+            response = HttpResponse(status=412)
+            response["Tus-Version"] = _PROTOCOL
+            return response
+        mix = mix_for(request, mix_id)
+        require_editor(mix, request.user)
+        try:
+            response = view(request, mix, **rest)
+        except InputError as error:
+            response = HttpResponse(str(error), status=422, content_type="text/plain")
+        response["Tus-Resumable"] = _PROTOCOL
+        return response
+
+    return answered
+
+
+@require_POST
+@_by_protocol
+def create(request: HttpRequest, mix: Mix) -> HttpResponse:
+    """Announce a recording: its length and its name; answers with the address to send it to."""
+    length = request.headers.get("Upload-Length", "")
+    if not length.isdigit() or not 1 <= int(length) <= LARGEST_BYTES:
+        raise InputError("This file is empty, or larger than a recording can be; choose another.")
+    _forget_old()
+    arrival = Arrival.objects.create(
+        mix=mix,
+        user_id=int(request.user.pk or 0),
+        key=uuid.uuid4(),
+        name=_name_in(request.headers.get("Upload-Metadata", "")),
+        length=int(length),
+    )
+    arrival.path.touch()
+    response = HttpResponse(status=201)
+    response["Location"] = reverse("intake:arrival", args=[mix.pk, arrival.key])
+    return response
+
+
+def _name_in(metadata: str) -> str:
+    """The file's own name out of pairs of words and base64, without its folders."""
+    pairs = dict(pair.strip().partition(" ")[::2] for pair in metadata.split(","))
+    try:
+        name = base64.b64decode(pairs.get("filename", ""), validate=True).decode()
+    except ValueError:
+        name = ""
+    return PurePath(name.replace("\\", "/")).name[-255:] or "recording"
+
+
+def _forget_old() -> None:
+    for arrival in Arrival.objects.filter(created_at__lt=now() - _KEPT):
+        arrival.path.unlink(missing_ok=True)
+        arrival.delete()
+
+
+@require_http_methods(["HEAD", "PATCH", "DELETE"])
+@_by_protocol
+def arrival(request: HttpRequest, mix: Mix, key: uuid.UUID) -> HttpResponse:
+    """Say how much has arrived (HEAD), take the next piece (PATCH), or forget it (DELETE)."""
+    with transaction.atomic():
+        rows = Arrival.objects.select_for_update()
+        row = get_object_or_404(rows, mix=mix, user=request.user.pk, key=key)
+        if request.method == "DELETE":
+            row.path.unlink(missing_ok=True)
+            row.delete()
+            return HttpResponse(status=204)
+        response = HttpResponse()
+        if request.method == "PATCH":
+            follows = row.is_open and request.headers.get("Upload-Offset") == str(row.offset)
+            response.status_code = 204 if follows else 409
+            if follows:
+                _take(request, row)
+        response["Upload-Offset"] = str(row.offset)
+        response["Upload-Length"] = str(row.length)
+        response["Cache-Control"] = "no-store"
+    return response
+
+
+def _take(request: HttpRequest, row: Arrival) -> None:
+    if request.content_type != "application/offset+octet-stream":
+        raise InputError("This is not a piece of a recording; send it again.")
+    with row.path.open("r+b") as file:
+        file.seek(row.offset)
+        while piece := request.read(min(_PIECE, row.length - row.offset)):
+            file.write(piece)
+            row.offset += len(piece)
+        file.truncate()
+    if row.offset == row.length:
+        row.status = Arrival.Status.CHECKING
+        check_arrival.defer(arrival_id=row.pk)
+    row.save(update_fields=["offset", "status"])
+
+
+@fragment_of("intake:show")
+def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """What of this person's is on its way into the mix, and what became of it."""
+    mix = mix_for(request, mix_id)
+    return render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})
+
+
+def arriving(request: HttpRequest, mix: Mix) -> dict[str, object]:
+    """The arrivals that are shown, and a figure that grows with each that is there."""
+    theirs = Arrival.objects.filter(mix=mix, user=request.user.pk)
+    fresh = now() - _SHOWN_DONE
+    rows = theirs.exclude(status=Arrival.Status.DONE, created_at__lt=fresh)
+    rows = rows.annotate(part=F("offset") * 1.0 / F("length"))
+    return {
+        "arrivals": rows,
+        "waits": theirs.filter(status=Arrival.Status.CHECKING).exists(),
+        "arrived": theirs.filter(status=Arrival.Status.DONE).count(),
+    }
+
+
+@require_POST
+def dismiss(request: HttpRequest, mix_id: int, key: uuid.UUID) -> HttpResponse:
+    """Take a refusal, or what broke off, out of sight and off the disk."""
+    mix = mix_for(request, mix_id)
+    row = get_object_or_404(Arrival, mix=mix, user=request.user.pk, key=key)
+    row.path.unlink(missing_ok=True)
+    row.delete()
+    return render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})
