@@ -188,6 +188,7 @@ class Arriving(BrowserTest):
         self.faults.clear()
         expect(self.page.locator("#arrivals")).to_contain_text("choose it again to go on")
         self.page.unroute_all()
+        self.page.wait_for_load_state("networkidle")  # its scripts are there
         self.choose()
         expect(self.page.locator("#clip-rest-0")).to_be_visible(timeout=60000)
         self.assertEqual(Arrival.objects.count(), before + 1)
