@@ -18,6 +18,7 @@ from metaphon.core.engine.render import Output, StripRun, feeds_of
 from metaphon.core.engine.renderers import Renderer, Signals, renderer_for
 
 FADE_FRAMES = 512
+SILENCE_DB = -120.0
 _QUIET = 1e-5  # -100 dBFS: what rings on below this is let go
 
 
@@ -75,8 +76,11 @@ class Voice:
 
     @property
     def levels_db(self) -> dict[str, float]:
-        """The RMS of what each strip last put into the programme, dBFS, its loudest channel."""
-        return {strip: _level_db(block) for strip, block in self._last[0].items()}
+        """The RMS of what each strip last gave after its fader, dBFS, its loudest channel."""
+        return {
+            strip.plan.id: SILENCE_DB if strip.given is None else _level_db(strip.given)
+            for strip in self._strips
+        }
 
     def hear(self, outputs: Sequence[Output]) -> None:
         """Give these outputs from now on; those that are new begin with what was last worked on."""
@@ -223,7 +227,7 @@ class Player:
 
     @property
     def levels_db(self) -> dict[str, float]:
-        """How loud each strip is in the programme now; empty before anything has sounded."""
+        """How loud each strip is now, after its fader; empty before anything has sounded."""
         return self._voice.levels_db if self._voice else {}
 
     def change(self, plan: Plan) -> None:

@@ -131,6 +131,10 @@ class Eq(Processor):
     def tail_s(self) -> float:
         return int(self.length) / 44100.0 if self.phase == "linear" else 0.0
 
+    @property
+    def brief(self) -> str:
+        return f"{self.title} {len(self.bands)}" if self.bands else self.title
+
     def latency_samples(self, rate_hz: int) -> int:
         return int(self.length) // 2 if self.phase == "linear" else 0
 

@@ -61,6 +61,11 @@ class Processor(BaseModel, ABC):
         """
         return None
 
+    @property
+    def brief(self) -> str:
+        """What it is, in as few words as tell it from others of its kind."""
+        return self.title
+
     def delay_and_polarity(self, channel: int = 1) -> tuple[float, int]:
         """The delay in ms and the polarity, 1 or -1, that it gives to a channel, from 1 on."""
         return 0.0, 1

@@ -61,6 +61,11 @@ class Node:
         return self.height - 3.0
 
     @property
+    def live(self) -> float:
+        """How long a full level is drawn."""
+        return self.width - 4.0
+
+    @property
     def baseline(self) -> float:
         return self.height / 2 + 4.0
 

@@ -53,6 +53,7 @@ class Row:
     turns: bool  # whether its sends can have an azimuth of their own
     inverted: bool
     stereo_width: float | None  # of its basics, for stereo recordings
+    chain: tuple[tuple[str, bool], ...]  # the processors in brief, and whether each is at work
     sends: list[SendShown]
     notes: tuple[str, ...]
 
@@ -92,6 +93,7 @@ class Row:
             self.inverted,
             self.stereo_width,
             self.notes,
+            self.chain,
             tuple(
                 (s.bus.id, s.bus.name, s.send.tap, s.send.muted, s.send.level_db)
                 for s in self.sends
@@ -189,6 +191,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         stereo_width=_basics_value(strip, "width", 1.0)
         if channels == 2 and not isinstance(strip, Bus)
         else None,
+        chain=tuple((one.brief, not one.bypassed) for one in strip.chain),
         sends=[SendShown(about.buses[send.bus], send) for send in strip.sends],
         notes=tuple(_notes(strip, own, output)),
     )

@@ -2,6 +2,7 @@
 
 import { choiceOf } from "../shell/choice.js";
 import { send } from "../shell/edit.js";
+import "./levels.js";
 
 const flow = () => document.querySelector(".flow");
 const panel = () => document.getElementById("panel");
