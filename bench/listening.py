@@ -49,6 +49,7 @@ def listen() -> Iterator[str]:
             yield from _listeners(listen_port, mix_id, cookie)
         with _served(_large_document(Path(folder))) as (address, listen_port, mix_id, cookie):
             yield from _large(address, listen_port, mix_id, cookie)
+            yield from _levels(address, mix_id)
         share = (_stolen_s() - before) / (time.monotonic() - began) / (os.cpu_count() or 1)
         yield f"other machines took {share:.0%} of the processors meanwhile"
 
@@ -140,11 +141,7 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
             executable_path="/usr/bin/chromium",
             args=["--no-sandbox", "--disable-gpu", "--autoplay-policy=no-user-gesture-required"],
         )
-        page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(address)
-        page.fill("[name=username]", "bench of listening")
-        page.fill("[name=password]", "a long enough word")
-        page.click("button:has-text('Sign in')")
+        page = _signed_in(browser, address)
         page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
         page.wait_for_selector("#listen .play:not([disabled])")
         player = "import('/static/listen/player.js').then(({ player }) => %s)"
@@ -173,6 +170,55 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
         f"{high:.0f}, most {max(times):.0f}; "
         f"asked: 250), {len(found) - len(times)} of {len(found)} not heard, {gaps} gaps"
     )
+
+
+def _levels(address: str, mix_id: int) -> Iterator[str]:
+    """What the page's scripts cost while 152 levels move, as a part of one processor."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium",
+            args=["--no-sandbox", "--disable-gpu", "--autoplay-policy=no-user-gesture-required"],
+        )
+        page = _signed_in(browser, address)
+        page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
+        page.wait_for_selector("#listen .play:not([disabled])")
+        player = "import('/static/listen/player.js').then(({ player }) => %s)"
+        page.evaluate(player % "player.setMonitorSource({ target: '0+2+0' }, 'a')")
+        page.click("#listen .play")
+        page.wait_for_timeout(4000)
+        session = page.context.new_cdp_session(page)
+        session.send("Performance.enable")
+
+        def seconds() -> dict[str, float]:
+            metrics = session.send("Performance.getMetrics")["metrics"]
+            return {one["name"]: one["value"] for one in metrics}
+
+        before, gaps = seconds(), page.evaluate(player % "player.gaps")
+        page.wait_for_timeout(int(_LISTEN_S * 1000))
+        after, more = seconds(), page.evaluate(player % "player.gaps") - gaps
+        moving = page.evaluate(
+            "[...document.querySelectorAll('.flowtable .live')]"
+            ".filter((one) => one.style.transform && one.style.transform !== 'scaleX(0)').length"
+        )
+        browser.close()
+    span = after["Timestamp"] - before["Timestamp"]
+    scripts = (after["ScriptDuration"] - before["ScriptDuration"]) / span
+    tasks = (after["TaskDuration"] - before["TaskDuration"]) / span
+    yield (
+        f"{moving} live levels in the table: scripts {scripts:.0%} of a processor (asked: 25), "
+        f"with drawing {tasks:.0%}; {more} gaps in {_LISTEN_S:.0f} s"
+    )
+
+
+def _signed_in(browser: Any, address: str) -> Any:
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.goto(address)
+    page.fill("[name=username]", "bench of listening")
+    page.fill("[name=password]", "a long enough word")
+    page.click("button:has-text('Sign in')")
+    return page
 
 
 def _listeners(port: int, mix_id: int, cookie: str) -> Iterator[str]:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 
+from metaphon.core.document.delivery_limits import changes
 from metaphon.core.document.lanes import lanes_of
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.core.spatial.localisation import localised
@@ -65,7 +66,7 @@ class FieldTest(FieldBase):
             [("one", "object"), ("two", "object"), ("three", "bed")],
         )
         self.assertEqual(page.context["layout"].name, "4+7+0")
-        for panner in ("vector", "projection_basic_2"):
+        for panner in ("vector", "projection"):
             judged = self.client.get(self.url("field:show"), {"layout": "0+5+0", "truth": panner})
             self.assertContains(judged, "° wide</title>", count=48 * 24)
         self.assertContains(judged, '<th class="chosen">Projection 2 basic</th>', html=True)
@@ -225,6 +226,37 @@ class Placing(FieldBase):
         panel = self.fragment("field:one", self.one.ref).content.decode()
         for words in ("Air absorption", "Diffuseness", "Importance", "Stay on the sphere", "Rear"):
             self.assertIn(words, panel)
+
+    def test_deliveries_of_ones_own_are_kept_changed_and_forgotten(self) -> None:
+        data = {"title": "Dome tour", "most_objects": "1", "bed": "4+7+0", "extent": "on"}
+        answer = self.client.post(self.url("field:keep_delivery"), data)
+        page = self.client.get(answer["Location"])
+        self.assertContains(page, "Dome tour")
+        limits = page.context["delivery"]
+        self.assertEqual((limits.most_objects, limits.bed, limits.extent), (1, "4+7+0", True))
+        self.both("place", mode="object")
+        page = self.client.get(answer["Location"])
+        changed = {row.strip.id for row in page.context["rows"] if row.changes}
+        self.assertEqual(changed, set(changes(self.document(), limits)))
+        self.assertTrue(changed)
+        self.client.post(self.url("field:keep_delivery"), {**data, "most_objects": ""})
+        [kept] = self.user.own_limits.all()
+        self.assertIsNone(kept.most_objects)
+        for bad in ({"title": ""}, {**data, "most_objects": "-3"}):
+            self.assertEqual(self.post("field:keep_delivery", **bad).status_code, 422)
+        self.client.post(self.url("field:keep_delivery"), {"forget": kept.limits.name})
+        self.assertFalse(self.user.own_limits.exists())
+
+    def test_how_truly_is_asked_in_parts(self) -> None:
+        page = self.client.get(
+            self.url("field:show"), {"truth": "allrad", "order": "5", "weighting": "basic"}
+        )
+        self.assertEqual(page.context["judged"].panner, "allrad_basic_5")
+        self.assertContains(page, 'name="weighting"')
+        plain = self.client.get(self.url("field:show"), {"truth": "vector", "order": "5"})
+        self.assertNotContains(plain, 'name="weighting"')
+        odd = self.client.get(self.url("field:show"), {"truth": "walrus", "order": "99"})
+        self.assertEqual(odd.context["judged"].panner, "")
 
     def test_modes_are_set_for_many_and_what_is_left_out_is_said(self) -> None:
         page = self.both("place", mode="none")

@@ -17,7 +17,7 @@ from metaphon.core.spatial.layouts import layout_named
 class DeliveryLimits:
     """The limits of a kind of delivery; None and False are no limit.
 
-    All rows are made up for practice.
+    All rows are made up for practice; people keep their own beside them.
     """
 
     name: str
@@ -39,7 +39,7 @@ DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
         ),
         DeliveryLimits("dome", "Upper half only", most_objects=32, upper_half=True),
         DeliveryLimits(
-            "hall", "118 objects, fixed bed", most_objects=118, bed="4+7+0", scenes=False
+            "hall", "Many objects, fixed bed", most_objects=100, bed="4+7+0", scenes=False
         ),
         DeliveryLimits(
             "small",

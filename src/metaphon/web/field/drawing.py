@@ -3,6 +3,8 @@
 Loudspeakers, sources and their paths, and how truly a layout plays each direction.
 """
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, NamedTuple
 
@@ -27,9 +29,8 @@ _PIECE = 256  # breakpoints
 
 
 class Way(NamedTuple):
-    """A way to play a direction: where it stands in the menu, its short name, and its gains."""
+    """A way to play a direction: its short name, and its gains."""
 
-    group: str
     title: str
     gains: Panner
 
@@ -60,20 +61,56 @@ _SET_SIDE_BY_SIDE = (
     "mode_matching_max_re_3",
 )
 
+ORDERS = range(1, MAX_ORDER + 1)
+WEIGHTINGS = tuple(_WEIGHTINGS.items())
+WAYS = (
+    ("vector", "objects, by angles"),
+    ("cube", "objects, in the room"),
+    *((name, f"scenes, {title}") for name, title in _DECODERS.items()),
+)
+
 PANNERS: dict[str, Way] = {
-    "vector": Way("Objects", "Vector base", vector_pan),
-    "cube": Way("Objects", "Room", _in_room),
+    "vector": Way("Vector base", vector_pan),
+    "cube": Way("Room", _in_room),
     **{
         f"{decoder}_{weighting}_{order}": Way(
-            f"Scenes: {name}, {weighted}",
             f"{name} {order}{' basic' if weighting == 'basic' else ''}",
             _in_scene(order, decoder, weighting),
         )
         for decoder, name in _DECODERS.items()
-        for weighting, weighted in _WEIGHTINGS.items()
-        for order in range(1, MAX_ORDER + 1)
+        for weighting in _WEIGHTINGS
+        for order in ORDERS
     },
 }
+
+
+@dataclass(frozen=True)
+class Judged:
+    """Which panner is shown on the chart, said by choices that depend on each other."""
+
+    way: str = ""
+    order: int = 3
+    weighting: str = "max_re"
+
+    @classmethod
+    def asked(cls, query: Mapping[str, str]) -> "Judged":
+        """What a page's address asks for; what it does not say, or says wrongly, is as usual."""
+        order, weighting = query.get("order", ""), query.get("weighting", "")
+        return cls(
+            way if (way := query.get("truth", "")) in dict(WAYS) else "",
+            int(order) if order in map(str, ORDERS) else 3,
+            weighting if weighting in _WEIGHTINGS else "max_re",
+        )
+
+    @property
+    def of_scenes(self) -> bool:
+        """Whether it is a decoder, which has an order and weights."""
+        return self.way in _DECODERS
+
+    @property
+    def panner(self) -> str:
+        """The panner's name in PANNERS; empty where none is shown."""
+        return f"{self.way}_{self.weighting}_{self.order}" if self.of_scenes else self.way
 
 
 def loudspeakers(layout: Layout) -> list[dict[str, Any]]:

@@ -1,12 +1,13 @@
 from django.urls import path
 
-from metaphon.web.field import lanes, views
+from metaphon.web.field import deliveries, lanes, views
 
 app_name = "field"
 urlpatterns = [
     path("", views.show, name="show"),
     path("edit", views.edit, name="edit"),
     path("layout", views.add_layout, name="add_layout"),
+    path("delivery", deliveries.keep, name="keep_delivery"),
     path("strip/<str:strip_id>", views.one, name="one"),
     path("strip/<str:strip_id>/lanes", lanes.show, name="lanes"),
     path("strip/<str:strip_id>/lanes/table.csv", lanes.table, name="table"),

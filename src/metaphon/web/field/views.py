@@ -25,7 +25,18 @@ from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named, ow
 from metaphon.core.spatial.panning import vector_pan
 from metaphon.core.spatial.room_cube import REFERENCES
 from metaphon.core.spatial.zones import ZONES
-from metaphon.web.field.drawing import PANNERS, beds, compared, loudspeakers, source, truth
+from metaphon.web.field.deliveries import chosen, deliveries
+from metaphon.web.field.drawing import (
+    ORDERS,
+    WAYS,
+    WEIGHTINGS,
+    Judged,
+    beds,
+    compared,
+    loudspeakers,
+    source,
+    truth,
+)
 from metaphon.web.mixes.editing import after_edit, carry_out, command_from, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
@@ -117,14 +128,14 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     document = document_of(mix)
     layout = _layout(document, request.GET.get("layout", ""))
-    panner = request.GET.get("truth", "")
-    delivery = DELIVERY_LIMITS.get(request.GET.get("delivery", ""), DELIVERY_LIMITS["open"])
+    judged = Judged.asked(request.GET)
+    delivery = chosen(request, request.GET.get("delivery", ""))
     speakers = loudspeakers(layout)
     context = {
         **editing(request, mix),
         **placed(mix, document, delivery),
         "delivery": delivery,
-        "deliveries": DELIVERY_LIMITS.values(),
+        "deliveries": deliveries(request).values(),
         "layout": layout,
         "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),
@@ -132,12 +143,12 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "vectors": json.dumps(
             [{"label": one["label"], "vector": one["vector"]} for one in speakers]
         ),
-        "panners": [
-            {"name": name, "group": way.group, "title": way.title} for name, way in PANNERS.items()
-        ],
-        "panner": panner if panner in PANNERS else "",
-        "tiles": truth(layout, panner) if panner in PANNERS else [],
-        "compared": compared(layout, panner) if panner in PANNERS else [],
+        "ways": WAYS,
+        "orders": ORDERS,
+        "weightings": WEIGHTINGS,
+        "judged": judged,
+        "tiles": truth(layout, judged.panner) if judged.way else [],
+        "compared": compared(layout, judged.panner) if judged.way else [],
         "beds": [row for row in LAYOUTS.values() if row.channels > 1],
         "references": REFERENCES.values(),
     }
@@ -267,7 +278,7 @@ def add_layout(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 def changed(request: HttpRequest, mix: Mix, report: Sequence[Conversion] = ()) -> HttpResponse:
     """After an edit: the list, and what a conversion did."""
-    limits = DELIVERY_LIMITS.get(request.headers.get("X-Delivery", ""), DELIVERY_LIMITS["open"])
+    limits = chosen(request, request.headers.get("X-Delivery", ""))
     return after_edit(
         request,
         mix,

@@ -7,6 +7,7 @@ import { typed } from "../shell/command.js";
 import { send } from "../shell/edit.js";
 import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } from "./chart.js";
 import { beginLane, drawLane, editingLanes, parameterShown, playhead } from "./lane.js";
+import { drawOverview, moveOn } from "./overview.js";
 import { drawSpace, turning } from "./space.js";
 import { field, find, hold, mayEdit, moves, placeOf, wrap } from "./state.js";
 
@@ -41,6 +42,7 @@ function redraw() {
   show();
   drawSpace();
   playhead();
+  if (!field.picked.size) moveOn(find("#field-lanes"));
   for (const object of field.objects) if (object.cells.length) inFigures(object);
 }
 
@@ -77,6 +79,7 @@ function pick() {
       swap: "innerHTML",
     });
   }
+  if (one === null) drawOverview(find("#field-lanes"), (id) => choose(id, false));
   shownFor = { one, key, board: field.board };
   const counted = field.list.querySelectorAll("tr[data-id]").length;
   find(".picked-count").textContent = field.picked.size

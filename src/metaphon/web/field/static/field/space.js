@@ -27,15 +27,46 @@ const line = (points) =>
           .join(" ")}`,
     )
     .join("");
-const round = (place) => line(Array.from({ length: 73 }, (_, i) => place(radians(i * 5))));
+const circle = (place) => Array.from({ length: 73 }, (_, i) => place(radians(i * 5)));
+const round = (place) => line(circle(place));
+const bounds = [3.2 / 4.25, 3.2 / 2.15]; // scales of what is farthest and nearest on the sphere
+// How strongly something is drawn: what is behind fainter than what is in front.
+const weight = (scale) =>
+  0.3 + 0.7 * Math.min(Math.max((scale - bounds[0]) / (bounds[1] - bounds[0]), 0), 1);
+// A circle in pieces, each as strong as it is near.
+function hoop(place) {
+  const points = circle(place);
+  return Array.from({ length: 12 }, (_, n) => {
+    const part = points.slice(n * 6, n * 6 + 7);
+    const near = weight(seen(part[3])[2]);
+    return make("path", {
+      class: "frame",
+      d: line(part),
+      opacity: near.toFixed(2),
+      "stroke-width": (0.3 + 0.6 * near).toFixed(2),
+    });
+  });
+}
+// The floor at the height of the ears: a disc, rings half a radius apart, and lines to front, left, rear and right.
+function floor() {
+  const at = (radius) => (t) => [radius * Math.sin(t), radius * Math.cos(t), 0];
+  return [
+    make("path", { class: "floor", d: `${round(at(1))}Z` }),
+    ...[0.25, 0.5, 0.75].map((radius) => make("path", { class: "ring", d: round(at(radius)) })),
+    ...Array.from({ length: 8 }, (_, n) =>
+      make("path", { class: "ring", d: line([at(0.12)(radians(n * 45)), at(1)(radians(n * 45))]) }),
+    ),
+  ];
+}
 
 export function drawSpace() {
   if (!shown()) return;
   const svg = find("#field-space");
   const parts = [
-    make("path", { class: "floor", d: round((t) => [Math.sin(t), Math.cos(t), 0]) }),
-    make("path", { class: "frame", d: round((t) => [0, Math.cos(t), Math.sin(t)]) }),
-    make("path", { class: "frame", d: round((t) => [Math.cos(t), 0, Math.sin(t)]) }),
+    ...floor(),
+    ...hoop((t) => [Math.sin(t), Math.cos(t), 0]),
+    ...hoop((t) => [0, Math.cos(t), Math.sin(t)]),
+    ...hoop((t) => [Math.cos(t), 0, Math.sin(t)]),
     make("path", {
       class: "frame",
       d: line([
@@ -72,14 +103,34 @@ export function drawSpace() {
   things.sort((one, other) => seen(one.place)[2] - seen(other.place)[2]); // far ones first
   for (const { place, name, object, kind } of things) {
     const [x, y, scale] = seen(place);
-    parts.push(make("path", { class: "stem", d: line([place, [place[0], place[1], 0]]) }));
+    const strong = weight(scale).toFixed(2);
+    const [footX, footY, footScale] = seen([place[0], place[1], 0]);
+    parts.push(
+      make("path", {
+        class: "stem",
+        d: line([place, [place[0], place[1], 0]]),
+        opacity: strong,
+        "stroke-width": (0.9 * scale).toFixed(2),
+      }),
+      make("ellipse", {
+        class: "foot",
+        cx: footX.toFixed(1),
+        cy: footY.toFixed(1),
+        rx: (2.4 * footScale).toFixed(1),
+        ry: (2.4 * footScale * Math.abs(Math.sin(radians(tilt)))).toFixed(1),
+        opacity: strong,
+      }),
+    );
     if (kind === "speaker") {
       const size = 3.4 * scale;
       const box = make("path", {
         class: "speaker",
+        opacity: strong,
         d: `M${x - size} ${y - size}h${2 * size}v${2 * size}h${-2 * size}Z`,
       });
-      parts.push(box, label([x, y + size + 6.5], name));
+      const tag = label([x, y + size + 6.5], name);
+      tag.setAttribute("opacity", Math.max(strong, 0.6));
+      parts.push(box, tag);
       continue;
     }
     const chosen = field.picked.has(object.id);
@@ -87,6 +138,7 @@ export function drawSpace() {
     const how = {
       class: `object${chosen ? " chosen" : ""}`,
       "data-space-pick": object.id,
+      opacity: chosen ? 1 : Math.max(strong, 0.6),
       transform: `translate(${x.toFixed(1)} ${y.toFixed(1)})`,
     };
     const group = make("g", how);
