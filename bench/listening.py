@@ -207,7 +207,7 @@ def _levels(address: str, mix_id: int) -> Iterator[str]:
     scripts = (after["ScriptDuration"] - before["ScriptDuration"]) / span
     tasks = (after["TaskDuration"] - before["TaskDuration"]) / span
     yield (
-        f"{moving} live levels in the table: scripts {scripts:.0%} of a processor (asked: 25), "
+        f"live levels of 152 rows, {moving} in sight: scripts {scripts:.0%} of a processor (asked: 25), "
         f"with drawing {tasks:.0%}; {more} gaps in {_LISTEN_S:.0f} s"
     )
 

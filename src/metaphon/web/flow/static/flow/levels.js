@@ -11,17 +11,27 @@ const SEEN = 0.012; // of the whole length
 export const lengthOf = (db) =>
   Math.round(Math.min(Math.max((db - FLOOR_DB) / -FLOOR_DB, 0), 1) / SEEN) * SEEN;
 
-let shown = new Map(); // id: its elements and the length they have
-let drawing = null; // what the elements were found in
+let shown = new Map(); // id: its elements that are in sight, and the length they have
+let found = false; // whether the elements that there are have been looked for
 let last = null;
 let turn = 0;
 
+// Rows that are scrolled out of sight cost nothing.
+const sight = new IntersectionObserver((changes) => {
+  for (const { target, isIntersecting } of changes) {
+    const one = shown.get(target.dataset.liveOf);
+    if (!one) continue;
+    if (isIntersecting) one.elements.add(target);
+    else one.elements.delete(target);
+    one.length = null;
+  }
+});
 function find() {
+  sight.disconnect();
   shown = new Map();
   for (const element of document.querySelectorAll(".flow [data-live-of]")) {
-    const one = shown.get(element.dataset.liveOf) ?? { elements: [], length: 0 };
-    one.elements.push(element);
-    shown.set(element.dataset.liveOf, one);
+    shown.set(element.dataset.liveOf, { elements: new Set(), length: null });
+    sight.observe(element);
   }
 }
 function set(one, length) {
@@ -32,10 +42,8 @@ function set(one, length) {
 
 function draw() {
   if (!document.querySelector(".flow") || turn++ % 2) return;
-  if (!drawing) {
-    find();
-    drawing = true;
-  }
+  if (!found) find();
+  found = true;
   const levels = player.playing ? player.current?.readings.strips : null;
   if (levels === last) return;
   last = levels;
@@ -45,4 +53,4 @@ inStep(draw);
 player.addEventListener("transport", () => {
   if (!player.playing) for (const one of shown.values()) set(one, 0);
 });
-document.addEventListener("htmx:load", () => (drawing = null));
+document.addEventListener("htmx:load", () => (found = false));
