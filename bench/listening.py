@@ -207,8 +207,8 @@ def _levels(address: str, mix_id: int) -> Iterator[str]:
     scripts = (after["ScriptDuration"] - before["ScriptDuration"]) / span
     tasks = (after["TaskDuration"] - before["TaskDuration"]) / span
     yield (
-        f"live levels of 152 rows, {moving} in sight: scripts {scripts:.0%} of a processor (asked: 25), "
-        f"with drawing {tasks:.0%}; {more} gaps in {_LISTEN_S:.0f} s"
+        f"live levels of 152 rows, {moving} in sight: scripts {scripts:.0%} of a processor "
+        f"(asked: 25), with drawing {tasks:.0%}; {more} gaps in {_LISTEN_S:.0f} s"
     )
 
 
