@@ -8,7 +8,7 @@ const FLOOR_DB = -60;
 const SEEN = 0.012; // of the whole length
 
 // How long a level is drawn, 0 to 1, in steps that can be told apart.
-export const lengthOf = (db) =>
+const lengthOf = (db) =>
   Math.round(Math.min(Math.max((db - FLOOR_DB) / -FLOOR_DB, 0), 1) / SEEN) * SEEN;
 
 let shown = new Map(); // id: its elements that are in sight, and the length they have
