@@ -42,6 +42,7 @@ class Part:
     place: int
     path: str
     title: str
+    brief: str
     bypassed: bool
     controls: list[Control]
     magnitude: str
@@ -63,9 +64,17 @@ class Part:
 
 
 def panel(
-    mix: Mix, document: Document, strip: Strip, user: User, drawn: dict[str, Any] | None = None
+    mix: Mix,
+    document: Document,
+    strip: Strip,
+    user: User,
+    drawn: dict[str, Any] | None = None,
+    open_part: int = 0,
 ) -> dict[str, Any]:
-    """Everything the panel shows of one strip. `drawn` is the table drawn along with it."""
+    """Everything the panel shows of one strip. `drawn` is the table drawn along with it.
+
+    `open_part` is the processor whose controls are in sight.
+    """
     rows = drawn["all_rows"] if drawn else []
     row = next((row for row in rows if row.strip.id == strip.id), None)
     row = row or table(mix, document, [strip.id])["all_rows"][0]
@@ -77,6 +86,7 @@ def panel(
         "chain": [
             _part(n, p, strip, row.channels, mix.sample_rate_hz) for n, p in enumerate(strip.chain)
         ],
+        "open_part": min(open_part, max(len(strip.chain) - 1, 0)),
         "kinds": [(kind, model.title) for kind, model in KINDS.items()],
         "feeding": [(one, send) for one in awake for send in one.sends if send.bus == strip.id],
         "fed_by": [one for one in awake if one.output == strip.id],
@@ -111,6 +121,7 @@ def _part(place: int, processor: Processor, strip: Strip, channels: int, rate_hz
         place,
         path,
         processor.title,
+        processor.brief,
         processor.bypassed,
         controls,
         magnitude,

@@ -32,7 +32,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     }
     strip = document.find_strip(request.GET.get("strip", ""))
     if strip:
-        context |= panel_of(mix, document, strip, request.user, context)
+        context |= panel_of(mix, document, strip, request.user, context, _open_part(request))
     response = render(request, "flow/show.html", context)
     if request.GET.get("view"):
         response.set_cookie("flow_view", str(context["view"]), max_age=31536000, samesite="Lax")
@@ -67,7 +67,8 @@ def panel(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     mix = mix_for(request, mix_id)
     document = document_of(mix)
     strip = strip_of(document, strip_id)
-    context = {**editing(request, mix), **panel_of(mix, document, strip, request.user)}
+    part = _open_part(request)
+    context = {**editing(request, mix), **panel_of(mix, document, strip, request.user, None, part)}
     return render(request, "flow/panel.html", context)
 
 
@@ -75,13 +76,28 @@ def panel(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives what looks otherwise."""
     mix, applied = carry_out(request, mix_id)
-    return changed(request, mix, strips_changed(applied.before, applied.after))
+    opened = request.headers.get("X-Panel", "")
+    chains = [
+        strip.chain if (strip := one.find_strip(opened)) else ()
+        for one in (applied.before, applied.after)
+    ]
+    # what was just added to the chain is opened
+    part = len(chains[1]) - 1 if len(chains[1]) > len(chains[0]) else None
+    return changed(request, mix, strips_changed(applied.before, applied.after), part)
 
 
-def changed(request: HttpRequest, mix: Mix, strips: list[str] | None) -> HttpResponse:
+def _open_part(request: HttpRequest) -> int:
+    """The processor whose controls the page shows."""
+    text = request.headers.get("X-Part", "")
+    return int(text) if text.isdigit() else 0
+
+
+def changed(
+    request: HttpRequest, mix: Mix, strips: list[str] | None, part: int | None = None
+) -> HttpResponse:
     """After an edit: the rows of these strips (None.
 
-    The whole table) and the open panel, each at its place.
+    The whole table) and the open panel, each at its place; `part` is the processor to open.
     """
     document = document_of(mix)
     context = {
@@ -92,5 +108,6 @@ def changed(request: HttpRequest, mix: Mix, strips: list[str] | None) -> HttpRes
     }
     opened = document.find_strip(request.headers.get("X-Panel", ""))
     if opened:
-        context |= panel_of(mix, document, opened, request.user, context)
+        shown = _open_part(request) if part is None else part
+        context |= panel_of(mix, document, opened, request.user, context, shown)
     return after_edit(request, mix, "flow/changed.html", context)

@@ -56,6 +56,31 @@ document.addEventListener("click", (event) => {
   if (fold) fold.setAttribute("aria-expanded", fold.closest("table").classList.toggle("unfolded"));
 });
 
+// -- one processor of the chain is open at a time
+
+const openPart = () => panel()?.querySelector("[data-open-part][aria-selected=true]")?.dataset.openPart ?? "0";
+function showPart(number) {
+  panel()
+    .querySelectorAll("[data-open-part]")
+    .forEach((tab) => tab.setAttribute("aria-selected", String(tab.dataset.openPart === number)));
+  panel()
+    .querySelectorAll(".processor")
+    .forEach((part) => (part.hidden = part.id !== `part-${number}`));
+}
+document.addEventListener("click", ({ target }) => {
+  const tab = target.closest?.("[data-open-part]");
+  if (tab) showPart(tab.dataset.openPart);
+});
+// the one that is moved stays the one that is open; said before the move is sent
+document.addEventListener(
+  "click",
+  ({ target }) => {
+    const moved = target.closest?.("#panel [data-command*=move_processor]");
+    if (moved) showPart(String(JSON.parse(moved.dataset.command).to));
+  },
+  { capture: true },
+);
+
 // -- menus are alike in every row, so they are filled here and not sent with each
 
 function fill(root) {
@@ -143,6 +168,7 @@ document.addEventListener("htmx:configRequest", (event) => {
   if (!flow()) return;
   if (opened()) headers["X-Panel"] = opened();
   headers["X-View"] = flow().dataset.view;
+  headers["X-Part"] = openPart();
   if (path.endsWith("/map")) {
     parameters.width = Math.max(elt.clientWidth, 560);
     parameters.height = Math.max(flow().clientHeight - elt.offsetTop - 16, 300);

@@ -40,13 +40,16 @@ class Command(BaseCommand):
 async def _work(worker_app: App, wait: bool) -> None:
     async with worker_app.open_async():
         rescue = asyncio.create_task(_rescue(worker_app))
-        both = asyncio.gather(*(_serve(worker_app, queue, wait) for queue in _QUEUES))
+        serving = (_serve(worker_app, queue, wait) for queue in _QUEUES)
+        both = asyncio.gather(*serving, return_exceptions=True)  # neither is left behind
         loop = asyncio.get_running_loop()
         for name in (signal.SIGTERM, signal.SIGINT):
             loop.add_signal_handler(name, both.cancel)
         try:
             with suppress(asyncio.CancelledError):
-                await both
+                for ended in await both:
+                    if isinstance(ended, Exception):
+                        raise ended
         finally:
             rescue.cancel()
 
