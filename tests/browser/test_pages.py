@@ -74,7 +74,7 @@ class EveryPage(BrowserTest):
                 expect(box).to_be_hidden()
             for summary in page.locator("summary:visible").all():
                 summary.click()
-            self.examine(page, f"unfolded {place}")
+                expect(summary.locator("xpath=..")).to_have_attribute("open", "")
         self.assertGreaterEqual(len(opened), 7, opened)
 
     def test_parts_opened_as_addresses_lead_to_their_page(self) -> None:

@@ -226,8 +226,8 @@ class LeftOut(FolderTest):
 
         self.assertEqual([loss.strip_id for loss in in_no_target(mix, channels)], ["t0", "t3"])
         self.assertEqual(told("0+5+0"), [])
-        self.assertEqual(told("0+2+0"), ["Without LFE, which it has not: Rain."])
-        self.assertEqual(told("binaural"), ["Without LFE, which it has not: Rain."])
+        self.assertEqual(told("0+2+0"), ["It has no LFE; that of Rain stays out."])
+        self.assertEqual(told("binaural"), ["It has no LFE; that of Rain stays out."])
         self.assertIn("Kept to order 1: Sea.", told("scene1"))
 
     def test_the_least_important_give_way_first(self) -> None:

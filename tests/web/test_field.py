@@ -69,7 +69,7 @@ class FieldTest(FieldBase):
         for panner in ("vector", "projection"):
             judged = self.client.get(self.url("field:show"), {"layout": "0+5+0", "truth": panner})
             self.assertContains(judged, "° wide</title>", count=48 * 24)
-        self.assertContains(judged, '<th class="chosen">Projection 2 basic</th>', html=True)
+        self.assertContains(judged, '<th class="chosen">Projection 3</th>', html=True)
         self.client.force_login(make_user("bob"))
         self.assertEqual(self.client.get(self.url("field:show")).status_code, 404)
 

@@ -45,7 +45,7 @@ def by_the_book(mix: Mix, target: Target, channels: dict[str, int]) -> list[str]
             own = format_of(strip, channels.get(strip.id, 0)).order or 0
             if own > target.order:
                 orders.append(strip.name)
-    found = [f"Without LFE, which it has not: {_listed(lfe)}."] if lfe else []
+    found = [f"It has no LFE; that of {_listed(lfe)} stays out."] if lfe else []
     if orders:
         found.append(f"Kept to order {target.order}: {_listed(orders)}.")
     return found

@@ -58,7 +58,8 @@ document.addEventListener("click", (event) => {
 
 // -- one processor of the chain is open at a time
 
-const openPart = () => panel()?.querySelector("[data-open-part][aria-selected=true]")?.dataset.openPart ?? "0";
+const openPart = () =>
+  panel()?.querySelector("[data-open-part][aria-selected=true]")?.dataset.openPart ?? "0";
 function showPart(number) {
   panel()
     .querySelectorAll("[data-open-part]")
