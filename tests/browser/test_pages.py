@@ -226,3 +226,26 @@ class Stumbles(BrowserTest):
         page.keyboard.press("Escape")
         page.keyboard.press("?")
         expect(page.locator("#keys")).to_contain_text("Split at the playhead")
+
+    def test_a_state_of_the_history_is_heard_against_now(self) -> None:
+        page = self.open()
+        mix = self.lamp(page, "flow/?view=table")
+        for text in ("-20", "-30"):
+            with page.expect_response(lambda r: r.request.method == "POST"):
+                page.get_by_label("Rain gain", exact=True).fill(text)
+                page.keyboard.press("Enter")
+        page.click("#history button:has-text('History')")
+        earlier = page.locator("#history-list .state").nth(1)
+        earlier.get_by_role("textbox").fill("Softer rain")
+        page.keyboard.press("Enter")
+        expect(page.locator("#history-list b")).to_have_text("Softer rain")
+        expect(page.locator("#history-list")).to_be_visible()
+        earlier.get_by_text("Compare").click()
+        side = "import('/static/listen/player.js').then(({ player }) => %s)"
+        source = page.evaluate(side % "player.state.monitor_sources.b.source")
+        self.assertEqual(source, f"revision {mix.journal.get(name='Softer rain').revision}")
+        self.assertTrue(page.evaluate(side % "player.state.comparing && player.playing"))
+        with page.expect_response(lambda r: r.request.method == "POST"):
+            earlier.get_by_text("Return").click()
+        expect(page.locator("#messages")).to_contain_text("Went back to: Softer rain")
+        expect(page.get_by_label("Rain gain", exact=True)).to_have_value("−20.0")
