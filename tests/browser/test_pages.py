@@ -53,6 +53,17 @@ class EveryPage(BrowserTest):
         found = page.evaluate(f"axe.run(document, {rules})")["violations"]
         self.assertEqual([(v["id"], v["nodes"][0]["html"][:160]) for v in found], [], where)
 
+    def test_at_twice_the_size_every_page_keeps_to_the_width_of_the_window(self) -> None:
+        page = self.open()
+        page.set_viewport_size({"width": 640, "height": 400})  # 1280x800 at 200 %
+        for place in self.places():
+            page.goto(f"{self.address}/{place}")
+            page.wait_for_load_state("networkidle")
+            wide = page.evaluate("document.documentElement.scrollWidth")
+            self.assertLessEqual(wide, 640, place)
+            if place:
+                expect(page.locator("#listen .play")).to_be_in_viewport()
+
     def test_every_dialog_opens_with_something_in_it_and_closes(self) -> None:
         page = self.open()
         opened = set()

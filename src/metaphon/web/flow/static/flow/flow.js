@@ -387,4 +387,5 @@ if (flow()) {
   fill(document);
   showPicked();
   mark();
+  drawMap(); // the first was drawn before its width was known
 }
