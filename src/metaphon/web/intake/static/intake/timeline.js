@@ -416,7 +416,14 @@ function follow(element, event, move) {
 // -- what was drawn anew
 
 document.addEventListener("htmx:load", ({ target }) => {
-  if (target.id === "tracks" || target.querySelector?.("#tracks")) layOut();
+  if (target.id !== "tracks" && !target.querySelector?.("#tracks")) return;
+  layOut();
+  // the numbers of the chosen clip are always there
+  const clip = chosen && document.getElementById(chosen);
+  if (clip && !document.querySelector("#clip .value")) {
+    chosen = null;
+    choose(clip);
+  }
 });
 document.addEventListener("theme-changed", layOut);
 addEventListener("resize", layOut);
