@@ -105,6 +105,7 @@ class TimeLine(BrowserTest):
         self.press(page, "Delete")
         self.assertEqual(len(self.of(ref)), 2)
         self.clip(ref).focus()
+        page.wait_for_load_state("networkidle")  # its numbers are there
         field = page.locator("#clip input[aria-label$='fade out']")
         field.fill("1.5")
         with page.expect_response(lambda r: r.request.method == "POST"):

@@ -191,6 +191,12 @@ document.addEventListener("htmx:configRequest", ({ detail }) => {
   if (clip) detail.headers["X-Clip"] = `${clip.dataset.place} ${clip.dataset.strip}`;
 });
 
+// numbers that are being typed are not drawn anew
+document.addEventListener("htmx:beforeSwap", ({ detail }) => {
+  if (detail.target.id === "clip" && detail.target.contains(document.activeElement))
+    detail.shouldSwap = false;
+});
+
 // -- by mouse
 
 const named = (clip) => ({ strip: clip.dataset.strip, place: +clip.dataset.place });
