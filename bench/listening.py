@@ -35,6 +35,7 @@ _STRETCH = 2048
 _EDITS = 24
 _LISTEN_S = 8.0
 _REPORT = 4096  # frames: how often a browser says how far it is (wire.js)
+_PLAYER = "import('/static/listen/player.js').then(({ player }) => %s)"
 _TAP = Path(__file__).parents[1] / "tests" / "browser" / "tap.js"
 
 
@@ -115,7 +116,8 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
         stack.callback(mix.delete)
         Member.objects.create(mix=mix, user=user, role="owner")
         unpack(document, mix, cache(lambda file: store(mix, file, file.name)))
-        stack.callback(discard, *(audio.file for audio in AudioFile.objects.filter(mix=mix)))
+        recordings = AudioFile.objects.filter(mix=mix)
+        stack.callback(discard, *(file for audio in recordings for file in audio.stored))
         port = free_port(8700)
         listen_port = free_port(port + 1)
         variables = {**os.environ, "METAPHON_LISTEN_PORT": str(listen_port)}
@@ -134,25 +136,10 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
 
 def _edits(address: str, mix_id: int) -> Iterator[str]:
     """From the key that ends a number to the change in the samples that Chromium plays."""
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path="/usr/bin/chromium",
-            args=["--no-sandbox", "--disable-gpu", "--autoplay-policy=no-user-gesture-required"],
-        )
-        page = _signed_in(browser, address)
-        page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
-        page.wait_for_selector("#listen .play:not([disabled])")
-        player = "import('/static/listen/player.js').then(({ player }) => %s)"
-        page.evaluate(
-            player
-            % "player.setMonitorSource({ target: '0+2+0', what: 'stem', strip: 'rain' }, 'a')"
-        )
-        page.click("#listen .play")
-        page.wait_for_timeout(4000)
+    source = "{ target: '0+2+0', what: 'stem', strip: 'rain' }"
+    with _playing(address, mix_id, source) as page:
         page.evaluate(_TAP.read_text().split("\n", 1)[1])
-        before = page.evaluate(player % "player.gaps")
+        before = page.evaluate(_PLAYER % "player.gaps")
         found = []
         for number in range(_EDITS):
             page.wait_for_timeout(900)
@@ -161,8 +148,7 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
                 f"untilHeard('Rain gain', '{'-60' if down else '0'}', {0.2 if down else 5})"
             )
             found.append(heard)
-        gaps = page.evaluate(player % "player.gaps") - before
-        browser.close()
+        gaps = page.evaluate(_PLAYER % "player.gaps") - before
     times = [t for t in found if t is not None]
     low, middle, high = np.percentile(times, [0, 50, 90])
     yield (
@@ -174,20 +160,7 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
 
 def _levels(address: str, mix_id: int) -> Iterator[str]:
     """What the page's scripts cost while 152 levels move, as a part of one processor."""
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(
-            executable_path="/usr/bin/chromium",
-            args=["--no-sandbox", "--disable-gpu", "--autoplay-policy=no-user-gesture-required"],
-        )
-        page = _signed_in(browser, address)
-        page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
-        page.wait_for_selector("#listen .play:not([disabled])")
-        player = "import('/static/listen/player.js').then(({ player }) => %s)"
-        page.evaluate(player % "player.setMonitorSource({ target: '0+2+0' }, 'a')")
-        page.click("#listen .play")
-        page.wait_for_timeout(4000)
+    with _playing(address, mix_id, "{ target: '0+2+0' }") as page:
         session = page.context.new_cdp_session(page)
         session.send("Performance.enable")
 
@@ -195,14 +168,13 @@ def _levels(address: str, mix_id: int) -> Iterator[str]:
             metrics = session.send("Performance.getMetrics")["metrics"]
             return {one["name"]: one["value"] for one in metrics}
 
-        before, gaps = seconds(), page.evaluate(player % "player.gaps")
+        before, gaps = seconds(), page.evaluate(_PLAYER % "player.gaps")
         page.wait_for_timeout(int(_LISTEN_S * 1000))
-        after, more = seconds(), page.evaluate(player % "player.gaps") - gaps
+        after, more = seconds(), page.evaluate(_PLAYER % "player.gaps") - gaps
         moving = page.evaluate(
             "[...document.querySelectorAll('.flowtable .live')]"
             ".filter((one) => one.style.transform && one.style.transform !== 'scaleX(0)').length"
         )
-        browser.close()
     span = after["Timestamp"] - before["Timestamp"]
     scripts = (after["ScriptDuration"] - before["ScriptDuration"]) / span
     tasks = (after["TaskDuration"] - before["TaskDuration"]) / span
@@ -212,13 +184,28 @@ def _levels(address: str, mix_id: int) -> Iterator[str]:
     )
 
 
-def _signed_in(browser: Any, address: str) -> Any:
-    page = browser.new_page(viewport={"width": 1280, "height": 800})
-    page.goto(address)
-    page.fill("[name=username]", "bench of listening")
-    page.fill("[name=password]", "a long enough word")
-    page.click("button:has-text('Sign in')")
-    return page
+@contextmanager
+def _playing(address: str, mix_id: int, source: str) -> Iterator[Any]:
+    """Flow's table in Chromium, four seconds after it began to play a monitor source."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(
+            executable_path="/usr/bin/chromium",
+            args=["--no-sandbox", "--disable-gpu", "--autoplay-policy=no-user-gesture-required"],
+        )
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(address)
+        page.fill("[name=username]", "bench of listening")
+        page.fill("[name=password]", "a long enough word")
+        page.click("button:has-text('Sign in')")
+        page.goto(f"{address}/mix/{mix_id}/flow/?view=table")
+        page.wait_for_selector("#listen .play:not([disabled])")
+        page.evaluate(_PLAYER % f"player.setMonitorSource({source}, 'a')")
+        page.click("#listen .play")
+        page.wait_for_timeout(4000)
+        yield page
+        browser.close()
 
 
 def _listeners(port: int, mix_id: int, cookie: str) -> Iterator[str]:

@@ -12,7 +12,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any, NoReturn
 
-from metaphon.core.errors import InputError
+from metaphon.core.errors import InputError, sentence_case
 
 Answer = dict[str, Any]
 
@@ -41,7 +41,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
-        print(f"{message[0].upper()}{message[1:]}; see {self.prog} --help.", file=sys.stderr)
+        print(f"{sentence_case(message)}; see {self.prog} --help.", file=sys.stderr)
         raise SystemExit(2)
 
 

@@ -15,3 +15,8 @@ class OutOfRange(InputError):
 
 class StaleEdit(InputError):
     """Somebody else changed the same thing since it was last shown here."""
+
+
+def sentence_case(text: str) -> str:
+    """A text with its first letter large, as a sentence begins."""
+    return text[0].upper() + text[1:]

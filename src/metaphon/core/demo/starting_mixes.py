@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.mix import Automation, Bus, Clip, Mix, Placement, Track
 from metaphon.core.files.audio import AudioWriter
+from metaphon.core.listen.test_signal import bursts
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.core.spatial.layouts import Layout, layout_named
 
@@ -55,9 +56,8 @@ def in_turn(layout: Layout, rate_hz: int) -> NDArray[np.float32]:
 def going_on(rate_hz: int) -> NDArray[np.float32]:
     """Pink noise in bursts for one way round the head, mono."""
     frames = round(_ROUND_S * rate_hz)
-    within = np.arange(frames) / rate_hz % 0.5
-    gate = np.clip(np.minimum(within, 0.4 - within) / 0.01, 0.0, 1.0)
-    sound = _pink(frames, rate_hz, 100.0, 16000.0) * gate.astype(np.float32)
+    gate = bursts(frames, rate_hz).astype(np.float32)
+    sound = _pink(frames, rate_hz, 100.0, 16000.0) * gate
     return np.asarray(sound[None])
 
 

@@ -11,7 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.mix import Automation, Mix
 from metaphon.core.document.value_paths import lane_path, movable_range
-from metaphon.core.errors import InputError, Vanished
+from metaphon.core.errors import InputError, Vanished, sentence_case
 
 TURNING = ("azimuth_deg", "roll_deg")  # angles that go all the way round
 
@@ -107,7 +107,7 @@ def range_of(mix: Mix, target: str) -> tuple[float, float]:
     try:
         strip_id, path = lane_path(target, strips)
     except ValueError as error:
-        raise InputError(str(error)[0].upper() + str(error)[1:] + ".") from None
+        raise InputError(sentence_case(f"{error}.")) from None
     found = movable_range(strips[strip_id], path)
     assert found
     return found

@@ -88,6 +88,12 @@ class Clip(Part):
     )
 
 
+def heard_s(in_s: float, length_s: float | None, recorded_s: float) -> float:
+    """How long a clip is heard, whose recording is so long: no longer than there is of it."""
+    left_s = max(recorded_s - in_s, 0.0)
+    return left_s if length_s is None else min(length_s, left_s)
+
+
 class Send(Part):
     """A copy of a strip's sound to a bus, taken before its chain (strip).
 

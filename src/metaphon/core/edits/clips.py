@@ -37,6 +37,12 @@ def _with_clips(mix: Mix, strip_id: str, place: int, instead: tuple[Clip, ...]) 
     return changed(mix, [strip_id], lambda track: {"clips": found})
 
 
+def _with_another(mix: Mix, strip_id: str, clip: Clip) -> Mix:
+    """The mix with one more clip on a track."""
+    clips = (*_track(mix, strip_id).clips, clip)
+    return changed(mix, [strip_id], lambda track: {"clips": clips})
+
+
 def _altered(clip: Clip, **values: Any) -> Clip:
     """A clip with other values, each held to the range of its field."""
     return Clip.model_validate({**clip.model_dump(), **values})
@@ -51,8 +57,7 @@ class AddClip(Command):
     start_s: TimeS = 0.0
 
     def apply(self, mix: Mix) -> Mix:
-        clips = (*_track(mix, self.strip).clips, Clip(file=self.file, start_s=self.start_s))
-        return changed(mix, [self.strip], lambda track: {"clips": clips})
+        return _with_another(mix, self.strip, Clip(file=self.file, start_s=self.start_s))
 
     def describe(self, mix: Mix) -> str:
         return f"Set {self.file.name} on {strip_of(mix, self.strip).name}"
@@ -86,9 +91,7 @@ class MoveClip(Command):
         moved = _altered(_clip(mix, self.strip, self.place), start_s=self.start_s)
         if self.to is None or self.to == self.strip:
             return _with_clips(mix, self.strip, self.place, (moved,))
-        clips = (*_track(mix, self.to).clips, moved)
-        mix = _with_clips(mix, self.strip, self.place, ())
-        return changed(mix, [self.to], lambda track: {"clips": clips})
+        return _with_another(_with_clips(mix, self.strip, self.place, ()), self.to, moved)
 
     def describe(self, mix: Mix) -> str:
         there = f" to {strip_of(mix, self.to).name}" if self.to and self.to != self.strip else ""
@@ -106,9 +109,7 @@ class CopyClip(Command):
 
     def apply(self, mix: Mix) -> Mix:
         copy = _altered(_clip(mix, self.strip, self.place), start_s=self.start_s)
-        there = self.to or self.strip
-        clips = (*_track(mix, there).clips, copy)
-        return changed(mix, [there], lambda track: {"clips": clips})
+        return _with_another(mix, self.to or self.strip, copy)
 
     def describe(self, mix: Mix) -> str:
         there = strip_of(mix, self.to or self.strip).name

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from metaphon.core.document.graph import ordered
 from metaphon.core.document.mix import Identifier, Mix, Strip, Track, hangs_together
-from metaphon.core.errors import InputError, Vanished
+from metaphon.core.errors import InputError, Vanished, sentence_case
 
 Strips = Annotated[
     tuple[Identifier, ...], Field(min_length=1, description="The ids of tracks and buses.")
@@ -57,7 +57,7 @@ def apply(mix: Mix, command: Command) -> Mix:
         try:
             hangs_together(after)
         except ValueError as error:
-            raise InputError(str(error)[0].upper() + str(error)[1:] + ".") from None
+            raise InputError(sentence_case(f"{error}.")) from None
         ordered(after)
     return after
 

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from metaphon.core.document.mix import Mix
-from metaphon.core.errors import InputError
+from metaphon.core.errors import InputError, sentence_case
 
 SUFFIX = ".mix.json"
 
@@ -81,4 +81,4 @@ def _sentence(error: ValidationError) -> str:
         if isinstance(given, str | int | float | bool) and "Value error" not in first["msg"]
         else ""
     )
-    return f"{place}: {said}{shown}." if place else f"{said[0].upper()}{said[1:]}."
+    return f"{place}: {said}{shown}." if place else sentence_case(f"{said}.")

@@ -21,11 +21,6 @@ def deliveries(request: HttpRequest) -> dict[str, DeliveryLimits]:
     return DELIVERY_LIMITS | {row.limits.name: row.limits for row in own}
 
 
-def chosen(request: HttpRequest, name: str) -> DeliveryLimits:
-    """The limits of this name; none where there is no such delivery."""
-    return deliveries(request).get(name, DELIVERY_LIMITS["open"])
-
-
 class LimitsForm(forms.ModelForm):  # type: ignore[type-arg]  # not generic when run
     """The limits of a delivery as they are typed."""
 

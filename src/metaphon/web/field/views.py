@@ -25,7 +25,7 @@ from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named, ow
 from metaphon.core.spatial.panning import vector_pan
 from metaphon.core.spatial.room_cube import REFERENCES
 from metaphon.core.spatial.zones import ZONES
-from metaphon.web.field.deliveries import chosen, deliveries
+from metaphon.web.field.deliveries import deliveries
 from metaphon.web.field.drawing import (
     ORDERS,
     WAYS,
@@ -129,13 +129,14 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     document = document_of(mix)
     layout = _layout(document, request.GET.get("layout", ""))
     judged = Judged.asked(request.GET)
-    delivery = chosen(request, request.GET.get("delivery", ""))
+    known = deliveries(request)
+    delivery = known.get(request.GET.get("delivery", ""), known["open"])
     speakers = loudspeakers(layout)
     context = {
         **editing(request, mix),
         **placed(mix, document, delivery),
         "delivery": delivery,
-        "deliveries": deliveries(request).values(),
+        "deliveries": known.values(),
         "layout": layout,
         "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),
@@ -278,7 +279,8 @@ def add_layout(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 def changed(request: HttpRequest, mix: Mix, report: Sequence[Conversion] = ()) -> HttpResponse:
     """After an edit: the list, and what a conversion did."""
-    limits = chosen(request, request.headers.get("X-Delivery", ""))
+    known = deliveries(request)
+    limits = known.get(request.headers.get("X-Delivery", ""), known["open"])
     return after_edit(
         request,
         mix,

@@ -5,14 +5,12 @@ The protocol is tus 1.0.0 (tus.io), with its extensions for creation and termina
 
 import base64
 import uuid
-from collections.abc import Callable
 from datetime import timedelta
 from functools import wraps
 from pathlib import PurePath
 from typing import Any
 
 from django.db import transaction
-from django.db.models import F
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
@@ -24,14 +22,12 @@ from metaphon.web.intake.models import LARGEST_BYTES, Arrival
 from metaphon.web.intake.tasks import check_arrival
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for, require_editor
-from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.fragments import View, fragment_of
 
 _PROTOCOL = "1.0.0"
 _PIECE = 1 << 20
 _KEPT = timedelta(days=7)  # how long what broke off waits to be gone on with
 _SHOWN_DONE = timedelta(seconds=12)
-
-View = Callable[..., HttpResponse]
 
 
 def _by_protocol(view: View) -> View:
@@ -86,8 +82,7 @@ def _name_in(metadata: str) -> str:
 
 def _forget_old() -> None:
     for arrival in Arrival.objects.filter(created_at__lt=now() - _KEPT):
-        arrival.path.unlink(missing_ok=True)
-        arrival.delete()
+        arrival.forget()
 
 
 @require_http_methods(["HEAD", "PATCH", "DELETE"])
@@ -98,8 +93,7 @@ def arrival(request: HttpRequest, mix: Mix, key: uuid.UUID) -> HttpResponse:
         rows = Arrival.objects.select_for_update()
         row = get_object_or_404(rows, mix=mix, user=request.user.pk, key=key)
         if request.method == "DELETE":
-            row.path.unlink(missing_ok=True)
-            row.delete()
+            row.forget()
             return HttpResponse(status=204)
         response = HttpResponse()
         if request.method == "PATCH":
@@ -140,7 +134,6 @@ def arriving(request: HttpRequest, mix: Mix) -> dict[str, object]:
     theirs = Arrival.objects.filter(mix=mix, user=request.user.pk)
     fresh = now() - _SHOWN_DONE
     rows = theirs.exclude(status=Arrival.Status.DONE, created_at__lt=fresh)
-    rows = rows.annotate(part=F("offset") * 1.0 / F("length"))
     return {
         "arrivals": rows,
         "waits": theirs.filter(status=Arrival.Status.CHECKING).exists(),
@@ -152,7 +145,5 @@ def arriving(request: HttpRequest, mix: Mix) -> dict[str, object]:
 def dismiss(request: HttpRequest, mix_id: int, key: uuid.UUID) -> HttpResponse:
     """Take a refusal, or what broke off, out of sight and off the disk."""
     mix = mix_for(request, mix_id)
-    row = get_object_or_404(Arrival, mix=mix, user=request.user.pk, key=key)
-    row.path.unlink(missing_ok=True)
-    row.delete()
+    get_object_or_404(Arrival, mix=mix, user=request.user.pk, key=key).forget()
     return render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})

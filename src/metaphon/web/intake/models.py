@@ -41,6 +41,11 @@ class Arrival(models.Model):
         folder = Path(settings.FILE_UPLOAD_TEMP_DIR or settings.MEDIA_ROOT)
         return folder / f"arriving-{self.key.hex}"
 
+    def forget(self) -> None:
+        """Take it off the list and off the disk."""
+        self.path.unlink(missing_ok=True)
+        self.delete()
+
     @property
     def is_open(self) -> bool:
         """Whether something is still to be done with it."""

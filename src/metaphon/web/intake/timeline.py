@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Any
 
-from metaphon.core.document.mix import Clip, Track
+from metaphon.core.document.mix import Clip, Track, heard_s
 from metaphon.core.edits.clips import MoveClip
 from metaphon.core.edits.registry import Batch
 from metaphon.web.mixes.models import AudioFile, Mix
@@ -79,8 +79,7 @@ def _shown(track: Track, recordings: dict[Any, AudioFile]) -> TrackShown:
     clips = []
     for place, clip in enumerate(track.clips):
         audio = recordings[clip.file]
-        left_s = max(audio.duration_s - clip.in_s, 0.0)
-        length_s = left_s if clip.length_s is None else min(clip.length_s, left_s)
+        length_s = heard_s(clip.in_s, clip.length_s, audio.duration_s)
         clips.append(ClipShown(place, clip, audio, length_s))
     peaks = [one.audio.sample_peak_dbfs for one in clips if one.audio.sample_peak_dbfs is not None]
     kind = kind_of(clips[0].audio.channels) if clips else "no recording"

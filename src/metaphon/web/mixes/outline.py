@@ -4,6 +4,7 @@ from collections.abc import Iterable
 
 import numpy as np
 
+from metaphon.core.document.mix import heard_s
 from metaphon.web.mixes.models import Clip
 
 WIDTH = 100
@@ -18,11 +19,11 @@ def outline_path(clips: Iterable[Clip], length_s: float) -> str:
     tops = np.zeros(WIDTH)
     for clip in clips:
         whole_s = clip.audio.frames / clip.track.mix.sample_rate_hz
-        heard_s = min(clip.length_s or whole_s, whole_s - clip.in_s)
-        if heard_s <= 0.0 or not clip.audio.outline or length_s <= 0.0:
+        sounds_s = heard_s(clip.in_s, clip.length_s, whole_s)
+        if sounds_s <= 0.0 or not clip.audio.outline or length_s <= 0.0:
             continue
         middles_s = (np.arange(WIDTH) + 0.5) * length_s / WIDTH - clip.start_s
-        inside = (middles_s >= 0.0) & (middles_s < heard_s)
+        inside = (middles_s >= 0.0) & (middles_s < sounds_s)
         outline = np.asarray(clip.audio.outline, dtype=float)
         places = ((middles_s[inside] + clip.in_s) / whole_s * len(outline)).astype(int)
         level = outline[np.minimum(places, len(outline) - 1)] * 10.0 ** (clip.gain_db / 20.0)

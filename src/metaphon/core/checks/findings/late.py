@@ -10,22 +10,22 @@ from metaphon.core.document.value_paths import value_at
 from metaphon.core.edits.chain_places import basics_place
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.values import SetValue
+from metaphon.core.errors import sentence_case
 
-_LATE_MS = 0.1
+LATE_MS = 0.1  # what is less counts as at once
 
 
 def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
     for pair in sound.alike:
-        if abs(pair.delay_ms) < _LATE_MS:
+        if abs(pair.delay_ms) < LATE_MS:
             continue
         late, ahead = (pair.other, pair.first) if pair.delay_ms > 0 else (pair.first, pair.other)
         names = pair.other_named, pair.first_named
         late_named, ahead_named = names if pair.delay_ms > 0 else reversed(names)
-        message = (
+        message = sentence_case(
             f"{late_named} is {abs(pair.delay_ms):.2f} ms later than {ahead_named} with the same "
             "sound; pull it forward, or hold the other back."
         )
-        message = message[0].upper() + message[1:]
         yield Finding("late", "warning", late.id, message, ahead.id, abs(pair.delay_ms))
 
 

@@ -10,6 +10,7 @@ from metaphon.core.document.value_paths import value_at
 from metaphon.core.edits.chain_places import basics_place
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.values import SetValue
+from metaphon.core.errors import sentence_case
 
 
 def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
@@ -17,8 +18,13 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         if pair.inverted:
             names = f"{pair.other_named} and {pair.first_named}"
             message = f"{names} are the same sound with opposite polarity; invert one of them."
-            message = message[0].upper() + message[1:]
-            yield Finding("opposed_polarity", "problem", pair.other.id, message, pair.first.id)
+            yield Finding(
+                "opposed_polarity",
+                "problem",
+                pair.other.id,
+                sentence_case(message),
+                pair.first.id,
+            )
 
 
 def _mend(mix: Mix, finding: Finding) -> Command:

@@ -3,17 +3,16 @@
 from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
+from metaphon.core.checks.findings.late import LATE_MS
 from metaphon.core.checks.rule import Mend, Rule
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.values import SetValue
 
-_AT_ONCE_MS = 0.1
-
 
 def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
     for pair in sound.alike:
-        if not pair.copied or pair.inverted or abs(pair.delay_ms) > _AT_ONCE_MS:
+        if not pair.copied or pair.inverted or abs(pair.delay_ms) >= LATE_MS:
             continue  # said by other rules
         # the one that is only a side of the other is the one too many
         again, whole = pair.other, pair.first_named
