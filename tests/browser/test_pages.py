@@ -178,7 +178,8 @@ class Stumbles(BrowserTest):
         expect(box).to_be_visible()
         expect(box.locator(".mended")).to_contain_text("Mended. Bell buoy far, basics: delay -0.7")
         expect(box.locator(".finding:focus")).to_have_count(1)  # the next
-        expect(box.locator(".finding", has_text="later than")).to_have_count(1)  # said as mended
+        found = page.locator("#findings-body .finding", has_text="later than")
+        self.assertEqual(found.count(), 0)  # though the mix is not yet listened to again
         box.locator(".mended button").click()
         expect(page.locator("#messages")).to_contain_text("Undid")
         expect(box).to_be_visible()

@@ -274,7 +274,7 @@ class TheDemo(WebTest):
 
     def test_every_fault_is_found_and_mended_with_one_press_and_comes_back_with_undo(self) -> None:
         survey_mix(mix_id=self.mix.pk)
-        wanted = ["heard_twice", "opposed_polarity", "bus_without_input", "too_wide", "late"]
+        wanted = ["heard_twice", "opposed_polarity", "too_wide", "late", "bus_without_input"]
         self.assertEqual(self.rules(), wanted)
         for _ in wanted:
             page = self.fragment("findings:show")

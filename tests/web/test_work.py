@@ -38,9 +38,9 @@ class Intake(WebTest):
             (7, "none", "7 channels"),
         ):
             arrival = self.upload(f"w{channels}.wav", recording(noise(channels, 0.1)))
-            self.assertEqual(arrival.message, kind)
+            self.assertEqual(arrival.status, "done", arrival.message)
             self.assertEqual(Placement.objects.get(strip__name=f"w{channels}").mode, mode)
-        self.assertContains(self.client.get(self.url("intake:show")), "Ambisonic 3")
+            self.assertContains(self.client.get(self.url("intake:show")), kind)
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), "w16")
 
     def test_names(self) -> None:
@@ -84,6 +84,14 @@ class Intake(WebTest):
         self.assertEqual(soundfile.info(audio.file.path).samplerate, 48000)
         self.assertEqual(soundfile.info(audio.original.path).samplerate, 44100)
         self.assertContains(self.client.get(self.url("intake:show")), "44100 Hz and is now")
+        quiet = self.upload(
+            "b.wav", recording(noise(1, 1.0))
+        )  # nothing to say: the time line has it
+        listed = self.fragment("intake:arrivals")
+        self.assertContains(listed, "44100 Hz and is now")
+        self.assertNotContains(listed, quiet.name)
+        self.post("intake:dismiss", arrival.key)
+        self.assertNotContains(self.fragment("intake:arrivals"), "44100 Hz")
 
     def test_pieces_follow_one_another_and_a_break_is_gone_on_from(self) -> None:
         """tus 1.0.0: HEAD tells the offset; a piece that does not follow it is a conflict."""

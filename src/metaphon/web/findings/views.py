@@ -27,7 +27,7 @@ _ORDER = {"problem": 0, "warning": 1, "note": 2}
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The count and the list; asks for the mix to be listened to where its sound has changed."""
     mix = mix_for(request, mix_id)
-    shown = _shown(request, mix)
+    shown = _shown(request, mix, request.GET.getlist("mended"))
     response = render(request, "findings/show.html", shown)
     if shown["fresh"] and "waited" in request.GET:
         response["HX-Trigger"] = "survey-changed"  # levels are known now
@@ -42,14 +42,22 @@ class _Row:
     strip: Strip
     rule: Rule
 
+    @property
+    def key(self) -> str:
+        """What it is known by in the page."""
+        return f"{self.finding.rule}-{self.finding.subject}-{self.finding.other}"
 
-def _shown(request: HttpRequest, mix: Mix) -> dict[str, object]:
+
+def _shown(request: HttpRequest, mix: Mix, mended: list[str]) -> dict[str, object]:
+    """What the list shows; what was mended since the mix was last listened to is left out."""
     empty = True
     try:
         found = findings_of(mix)
         document = document_of(mix)
         empty = not any(track.clips for track in document.tracks)
         rows = _rows(document, found)
+        if not found.fresh:
+            rows = [row for row in rows if row.key not in mended]
     except InputError:
         found, rows = Found([], True, True), []
     if not found.fresh:
@@ -95,10 +103,15 @@ def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     way = request.POST.get("way", "")
     command = mend(document_of(mix), rows[place].finding, int(way) if way.isdigit() else 0)
     mix, applied = carry_out(request, mix_id, command)
-    mended = {"finding": rows[place].finding, "done": applied.what, "place": place}
-    response = render(
-        request, "findings/mended.html", {**_shown(request, mix), "mended": mended, "oob": True}
-    )
+    keys = [*request.POST.getlist("mended"), rows[place].key]
+    mended = {
+        "finding": rows[place].finding,
+        "done": applied.what,
+        "place": sum(row.key not in keys for row in rows[:place]),
+        "keys": keys,
+    }
+    shown = {**_shown(request, mix, keys), "mended": mended, "oob": True}
+    response = render(request, "findings/mended.html", shown)
     response["HX-Trigger"] = "mix-edited, mix-changed"
     return response
 

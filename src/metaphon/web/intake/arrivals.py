@@ -27,7 +27,6 @@ from metaphon.web.shell.fragments import View, fragment_of
 _PROTOCOL = "1.0.0"
 _PIECE = 1 << 20
 _KEPT = timedelta(days=7)  # how long what broke off waits to be gone on with
-_SHOWN_DONE = timedelta(seconds=12)
 
 
 def _by_protocol(view: View) -> View:
@@ -132,8 +131,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
 def arriving(request: HttpRequest, mix: Mix) -> dict[str, object]:
     """The arrivals that are shown, and a figure that grows with each that is there."""
     theirs = Arrival.objects.filter(mix=mix, user=request.user.pk)
-    fresh = now() - _SHOWN_DONE
-    rows = theirs.exclude(status=Arrival.Status.DONE, created_at__lt=fresh)
+    rows = theirs.exclude(status=Arrival.Status.DONE, message="")  # the time line shows those
     return {
         "arrivals": rows,
         "waits": theirs.filter(status=Arrival.Status.CHECKING).exists(),
@@ -143,7 +141,7 @@ def arriving(request: HttpRequest, mix: Mix) -> dict[str, object]:
 
 @require_POST
 def dismiss(request: HttpRequest, mix_id: int, key: uuid.UUID) -> HttpResponse:
-    """Take a refusal, or what broke off, out of sight and off the disk."""
+    """Take a refusal, a remark, or what broke off, out of sight and off the disk."""
     mix = mix_for(request, mix_id)
     get_object_or_404(Arrival, mix=mix, user=request.user.pk, key=key).forget()
     return render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})

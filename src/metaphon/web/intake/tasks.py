@@ -8,7 +8,7 @@ from procrastinate.contrib.django import app
 from metaphon.core.errors import InputError
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.recordings import kind_of, store, track_of
+from metaphon.web.mixes.recordings import store, track_of
 
 log = logging.getLogger(__name__)
 _TELL_EVERY_S = 0.3
@@ -23,7 +23,7 @@ def check_arrival(*, arrival_id: int) -> None:
     try:
         audio = store(row.mix, row.path, row.name, _Teller(row))
         row.track = journal.apply(row.mix, row.user, track_of(audio)).after.tracks[-1].name
-        row.message = ". ".join([kind_of(audio.channels), *audio.notices])[:1000]
+        row.message = ". ".join(audio.notices)[:1000]
         row.status = Arrival.Status.DONE
     except InputError as error:
         row.status, row.message = Arrival.Status.FAILED, str(error)[:1000]

@@ -17,7 +17,7 @@ def _notice(mix: Mix) -> Iterator[Finding]:
     for bus in mix.buses:
         if bus.id not in fed and not bus.resting:
             message = f"Nothing feeds the bus {bus.name}; route a track to it or rest it."
-            yield Finding("bus_without_input", "warning", bus.id, message)
+            yield Finding("bus_without_input", "note", bus.id, message)
 
 
 def _mend(mix: Mix, finding: Finding) -> Command:

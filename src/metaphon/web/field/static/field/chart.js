@@ -1,7 +1,7 @@
 // The whole-sphere chart with plan and side: drawing sources, and dragging them.
 
 import { player } from "../listen/player.js";
-import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
+import { boxes, clearOfSources, NAMED_UP_TO, setNames } from "./labels.js";
 import { send, tryOut } from "../shell/edit.js";
 import {
   degrees,
@@ -183,6 +183,9 @@ export function show() {
 }
 
 function showNames() {
+  const tags = field.objects.filter((object) => object.mark).map((object) => object.tag);
+  if (clearOfSources(find("#field-chart").querySelectorAll(".loudspeakers text"), tags))
+    printed = null;
   printed ??= boxes(
     find("#field-chart").querySelectorAll(".loudspeakers text, .margins text:not([transform])"),
   );

@@ -36,6 +36,28 @@ function boxOf([x, y], [dx, dy, anchor], width) {
   return [left, y + dy - HEIGHT + 1.5, left + width, y + dy + 1.5];
 }
 
+const BELOW = 10;
+const ABOVE = -6;
+
+// A loudspeaker's name stands below it, or above where a source would lie on it; says whether any changed sides.
+export function clearOfSources(names, sources) {
+  let changed = false;
+  for (const name of names) {
+    const [box] = boxes([name]);
+    const now = Number(name.getAttribute("y"));
+    const over = (y) => {
+      const there = [box[0], box[1] + y - now, box[2], box[3] + y - now];
+      return sources.reduce((sum, source) => sum + overlap(there, body(source)), 0);
+    };
+    const wanted = over(BELOW) > over(ABOVE) ? ABOVE : BELOW;
+    if (wanted !== now) {
+      name.setAttribute("y", wanted);
+      changed = true;
+    }
+  }
+  return changed;
+}
+
 // Set the names of sources, {label, at: [x, y], name, number}, clear of each other and of what is printed. A name
 // keeps its side as long as that is good.
 export function setNames(sources, printed) {
