@@ -112,8 +112,8 @@ PROCESSOR = st.one_of(
         st.booleans(),
     ),
     st.builds(
-        lambda length: {"kind": "eq", "phase": "linear", "length": length},
-        st.sampled_from(["1024", "2048"]),
+        lambda length: {"kind": "eq", "phase": "linear", "length_ms": length},
+        st.sampled_from(["20", "40"]),
     ),
 )
 
@@ -192,14 +192,14 @@ class ParallelPaths(FolderTest):
         """
         sound = noise(2, 1.0, level=0.3)
         self.write("a.wav", sound)
-        flat = {"kind": "eq", "phase": "linear", "length": "4096"}
+        flat = {"kind": "eq", "phase": "linear", "length_ms": "80"}
         bell = {"shape": "bell", "frequency_hz": 900.0, "gain_db": 6.0, "q": 1.0}
         ways = (
             ([flat], []),
             ([{"kind": "basics", "delay_ms": -3.0}, {"kind": "basics", "delay_ms": 3.0}], [flat]),
             (
-                [{**flat, "bands": [bell], "length": "16384"}],
-                [{**flat, "bands": [bell], "length": "16384"}, flat],
+                [{**flat, "bands": [bell], "length_ms": "320"}],
+                [{**flat, "bands": [bell], "length_ms": "320"}, flat],
             ),
         )
         for one, other in ways:
@@ -225,13 +225,13 @@ class ParallelPaths(FolderTest):
         click = np.zeros((1, 9600))
         click[0, 5000] = 1.0
         self.write("a.wav", click)
-        chain = [{"kind": "eq", "phase": "linear", "length": "2048"}]
+        chain = [{"kind": "eq", "phase": "linear", "length_ms": "40"}]
         mix = self.mix(
             [{"sound": "a.wav", "chain": chain, "output": "b"}],
             buses=[{"id": "b", "name": "B", "chain": chain}],
         )
-        self.assertEqual(compile(mix).latency_samples, 2048)
-        self.assertEqual(latency_samples(mix), 2048)
+        self.assertEqual(compile(mix).latency_samples, 1920)
+        self.assertEqual(latency_samples(mix), 1920)
         self.assertEqual(int(np.argmax(self.rendered(mix, "0+1+0")[0])), 5000)
 
     def test_a_track_pushed_ahead_of_the_beat(self) -> None:
@@ -253,7 +253,7 @@ class ParallelPaths(FolderTest):
             "target": "t0/gain_db",
             "points": [{"t_s": 0.4, "value": 0.0}, {"t_s": 0.4267, "value": -120.0}],
         }
-        late = [{"kind": "eq", "phase": "linear", "length": "8192"}]
+        late = [{"kind": "eq", "phase": "linear", "length_ms": "160"}]
         plain = self.rendered(self.mix([{"sound": "a.wav"}], automation=[lane]), "0+1+0")[0, :48000]
         mix = self.mix(
             [{"sound": "a.wav", "output": "b"}],

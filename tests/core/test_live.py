@@ -39,7 +39,10 @@ class Playing(LiveTest):
             "sends": [{"bus": "room", "level_db": -10.0}],
             "placement": {"mode": "object", "azimuth_deg": 20.0},
         }
-        late = {"sound": "late.wav", "chain": [{"kind": "eq", "phase": "linear", "length": "2048"}]}
+        late = {
+            "sound": "late.wav",
+            "chain": [{"kind": "eq", "phase": "linear", "length_ms": "40"}],
+        }
         room = {
             "id": "room",
             "name": "Room",
@@ -169,7 +172,7 @@ class Edits(LiveTest):
             {"gain_db": -7.0},
             {"muted": True},
             {"chain": [{"kind": "basics", "width": 0.4, "delay_ms": 7.0}]},
-            {"chain": [{"kind": "eq", "phase": "linear", "length": "1024"}]},
+            {"chain": [{"kind": "eq", "phase": "linear", "length_ms": "20"}]},
         ):
             after = self.mix(
                 [
@@ -195,8 +198,12 @@ class Edits(LiveTest):
         track = {"sound": "click.wav", "output": None, "sends": [{"bus": "r", "level_db": 0.0}]}
         whole = self.rendered(self.mix([track], buses=[room]), "0+2+0")[:, 10000:16000]
         other = {**room, "chain": [{"kind": "network_reverb", "decay_s": 1.0, "predelay_ms": 0.0}]}
+        shorter, _ = self.steps(self.mix([track], buses=[room]), self.mix([track], buses=[other]))
+        energy = np.sum(shorter[:, 10000:11000] ** 2)
+        before = np.sum(whole[:, :1000] ** 2)
+        # what rings goes on, neither cut nor begun anew; a shorter decay is set some dB higher
+        self.assertAlmostEqual(10 * np.log10(energy / before), 2.0, delta=3.0)
         for after in (
-            self.mix([track], buses=[other]),
             self.mix([{**track, "gain_db": -10.0}], buses=[room]),
             self.mix(
                 [track, {"sound": "click.wav", "start_s": 1.0}], buses=[room]

@@ -11,7 +11,6 @@ from metaphon.core.document.targets import target_named
 from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
-from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import NOW, MonitorSource
 from metaphon.core.listen.session import Session
 from metaphon.core.spatial.air import air_absorption_db_per_m
@@ -64,10 +63,8 @@ class Distance(FolderTest):
         np.testing.assert_allclose(late[480 : 480 + 12000], sound[0, :12000], atol=2e-4)
 
     def test_what_comes_nearer_is_bent_in_pitch(self) -> None:
-        """Doppler.
-
-        Where the way grows shorter by 34.3 m a second of listening, a tone rises by v/c, 10 %
-        (derived).
+        """Doppler: a source that comes at v is heard at f / (1 - v/c), as it moves while it sounds
+        (physics of waves, any textbook; here 34.3 m/s, so 11.1 %).
         """
         tone = sine(1000.0, 1.2, -6.0)[None]
         lane = {"target": "t0/placement/distance", "points": points((0.0, 6.86), (1.0, 3.43))}
@@ -75,7 +72,7 @@ class Distance(FolderTest):
         heard = moving[12000:40000]
         spectrum = np.abs(np.fft.rfft(heard * np.hanning(len(heard)), 1 << 18))
         peak = np.argmax(spectrum) * RATE_HZ / (1 << 18)
-        self.assertAlmostEqual(peak, 1000.0 * (1 + 34.3 / 343.0), delta=4.0)
+        self.assertAlmostEqual(peak, 1000.0 / (1 - 34.3 / 343.0), delta=1.0)
 
     def test_sends_keep_their_level_unless_told(self) -> None:
         self.write("a.wav", noise(1, 0.3))
@@ -223,10 +220,10 @@ class Moving(FolderTest):
             ],
         )
         sound = self.rendered(mix, "0+2+0")
-        np.testing.assert_allclose(sound, self.rendered(mix, "0+2+0", GRID_FRAMES), atol=1e-7)
+        np.testing.assert_array_equal(sound, self.rendered(mix, "0+2+0", GRID_FRAMES))
         early, late = sound[0, 2000:8000], sound[0, 42000:47000]
         self.assertAlmostEqual(level_db(late) - level_db(early), 12.0, delta=0.2)
-        steps = np.abs(np.diff(sound[0], 2))
+        steps = np.abs(np.diff(sound[0, :47900], 2))  # up to where the recording ends
         self.assertLess(
             steps.max(), 2.5 * steps[40000:47000].max()
         )  # no step anywhere is sharper than the tone at its loudest
@@ -249,17 +246,6 @@ class Moving(FolderTest):
             20.0,
             delta=0.1,
         )
-
-    def test_what_would_change_latency_may_not_move(self) -> None:
-        self.write("a.wav", noise(1, 0.2))
-        mix = self.mix(
-            [{"sound": "a.wav", "chain": [{"kind": "basics"}]}],
-            automation=[
-                {"target": "t0/chain/0/delay_ms", "points": points((0.0, -5.0), (0.1, 5.0))}
-            ],
-        )
-        with self.assertRaisesRegex(InputError, "change its latency"):
-            compile(mix)
 
     def test_a_stereo_object_stands_as_wide_as_it_is_told(self) -> None:
         self.write("pair.wav", noise(2, 0.4))

@@ -5,11 +5,13 @@ measurement.
 import unittest
 
 import numpy as np
-from scipy.signal import bilinear, freqz, group_delay, sosfreqz
+from scipy.signal import freqs, group_delay
 
+from metaphon.core.dsp.motion import Motion
+from metaphon.core.dsp.sections import response
 from metaphon.core.process.basics import Basics
-from metaphon.core.process.eq import Band, Eq, linear_phase_taps
-from metaphon.core.process.processor import Processor
+from metaphon.core.process.eq import Band, Eq
+from metaphon.core.process.processor import Channels, Processor
 from metaphon.core.process.resonator import Resonator
 from tests.sounds import RATE_HZ, noise
 
@@ -17,22 +19,22 @@ FREQUENCIES = np.geomspace(20.0, 20000.0, 97)
 
 
 def prototype(numerator: list[float], denominator: list[float], corner_hz: float) -> np.ndarray:
-    """The response of an analogue prototype H(s), s in units of the corner, after the bilinear
-    transform.
-    """
-    warped = 1.0 / np.tan(np.pi * corner_hz / RATE_HZ)
-    b, a = bilinear(numerator, denominator, fs=warped / 2)
-    return freqz(b, a, FREQUENCIES, fs=RATE_HZ)[1]
+    """The response of an analogue prototype H(s), s in units of the corner."""
+    return np.asarray(freqs(numerator, denominator, FREQUENCIES / corner_hz)[1])
+
+
+def decibels(response: np.ndarray) -> np.ndarray:
+    return 20.0 * np.log10(np.maximum(np.abs(response), 1e-3))
 
 
 def measured(processor: Processor, frequencies: np.ndarray) -> np.ndarray:
     """The response of a processor at work, from its answer to an impulse given in uneven blocks."""
     click = np.zeros((1, 1 << 16), dtype=np.float32)
     click[0, 0] = 1.0
-    running = processor.start(1, RATE_HZ)
-    out = np.concatenate(
-        [running.process(part) for part in np.split(click, [1024, 5120, 40960], axis=1)], axis=1
-    )[0]
+    running = processor.start(Channels(1), RATE_HZ, processor.latency_samples(RATE_HZ))
+    still = Motion.still(processor)
+    parts = np.split(click, [1024, 5120, 40960], axis=1)
+    out = np.concatenate([running.process(part, still, 0) for part in parts], axis=1)[0]
     turns = np.exp(-2j * np.pi * np.outer(frequencies / RATE_HZ, np.arange(out.size)))
     return turns @ out.astype(float)
 
@@ -52,18 +54,52 @@ class Cookbook(unittest.TestCase):
             }
             for shape, (numerator, denominator) in wanted.items():
                 band = Band(shape=shape, frequency_hz=corner, gain_db=gain_db, q=q)
-                got = sosfreqz(band.sections(RATE_HZ), FREQUENCIES, fs=RATE_HZ)[1]
+                got = decibels(response(band.sections(RATE_HZ), FREQUENCIES, RATE_HZ))
+                wanted_db = decibels(prototype(numerator, denominator, corner))
+                heard = wanted_db > -40.0  # how deep a notch is says its own test
                 np.testing.assert_allclose(
-                    got, prototype(numerator, denominator, corner), atol=1e-6, err_msg=shape
+                    got[heard],
+                    wanted_db[heard],
+                    atol=1.0 if shape == "notch" else 0.2,
+                    err_msg=shape,
                 )
+
+    def test_no_bell_or_shelf_is_squeezed_below_20_khz(self) -> None:
+        """Within 0.5 dB of the analogue filter over the whole range of what can be set."""
+        for corner in (40.0, 1000.0, 8000.0, 15000.0, 20000.0):
+            for gain_db in (-24.0, -12.0, 12.0, 24.0):
+                for q in (0.3, 1.0, 4.0, 20.0):
+                    a = 10 ** (gain_db / 40)
+                    bell = Band(frequency_hz=corner, gain_db=gain_db, q=q).sections(RATE_HZ)
+                    np.testing.assert_allclose(
+                        decibels(response(bell, FREQUENCIES, RATE_HZ)),
+                        decibels(prototype([1, a / q, 1], [1, 1 / (a * q), 1], corner)),
+                        atol=0.5,
+                        err_msg=f"{corner} Hz, {gain_db} dB, Q {q}",
+                    )
+                r = np.sqrt(a) / 0.71
+                shelf = Band(shape="high_shelf", frequency_hz=corner, gain_db=gain_db)
+                np.testing.assert_allclose(
+                    decibels(response(shelf.sections(RATE_HZ), FREQUENCIES, RATE_HZ)),
+                    decibels(prototype([a * a, a * r, a], [1, r, a], corner)),
+                    atol=0.5,
+                )
+
+    def test_a_notch_is_deep_and_as_broad_as_it_should_be(self) -> None:
+        for corner, q in ((60.0, 4.0), (1000.0, 1.0), (9000.0, 4.0)):
+            notch = Band(shape="notch", frequency_hz=corner, q=q).sections(RATE_HZ)
+            edge = corner * (np.sqrt(1 + 0.25 / q**2) + np.array([-0.5, 0.5]) / q)
+            levels = decibels(response(notch, np.array([corner, *edge]), RATE_HZ))
+            self.assertLess(levels[0], -59.0)
+            np.testing.assert_allclose(levels[1:], -3.01, atol=0.6)
 
     def test_resonator_adds_and_takes_the_cookbooks_band_pass(self) -> None:
         band = prototype([0, 1 / 8, 0], [1, 1 / 8, 1], 400.0)
         lifted = Resonator(emphasis_db=6.0, mix=50.0).response(FREQUENCIES, RATE_HZ)
-        np.testing.assert_allclose(lifted, 1 + 0.5 * (10 ** (6 / 20) - 1) * band, atol=1e-6)
+        np.testing.assert_allclose(lifted, 1 + 0.5 * (10 ** (6 / 20) - 1) * band, atol=1e-2)
         removed = Resonator(action="remove", gain_db=-6.0)
         np.testing.assert_allclose(
-            removed.response(FREQUENCIES, RATE_HZ), 10 ** (-6 / 20) * (1 - band), atol=1e-6
+            removed.response(FREQUENCIES, RATE_HZ), 10 ** (-6 / 20) * (1 - band), atol=1e-2
         )
         self.assertLess(abs(removed.response(np.array([400.0]), RATE_HZ)[0]), 1e-9)
 
@@ -72,7 +108,7 @@ class Cookbook(unittest.TestCase):
             at = Eq(bands=(Band(frequency_hz=700.0, gain_db=gain_db, q=2.0),)).response(
                 np.array([700.0]), RATE_HZ
             )[0]
-            self.assertAlmostEqual(np.angle(at), 0.0, places=9)
+            self.assertAlmostEqual(np.degrees(np.angle(at)), 0.0, delta=0.1)
             self.assertAlmostEqual(20 * np.log10(abs(at)), gain_db, places=9)
 
 
@@ -81,9 +117,8 @@ class Cuts(unittest.TestCase):
         """Butterworth: 3.01 dB down at the corner, 6.02 dB per octave an order far below it."""
         for slope in range(6, 49, 6):
             band = Band(shape="low_cut", frequency_hz=400.0, slope_db=str(slope))
-            levels = 20 * np.log10(
-                np.abs(sosfreqz(band.sections(RATE_HZ), [400.0, 50.0, 25.0], fs=RATE_HZ)[1])
-            )
+            corners = np.array([400.0, 50.0, 25.0])
+            levels = 20 * np.log10(np.abs(response(band.sections(RATE_HZ), corners, RATE_HZ)))
             self.assertAlmostEqual(levels[0], -3.0103, places=3)
             self.assertAlmostEqual(levels[1] - levels[2], slope / 6 * 6.0206, delta=0.1)
             basics = Basics(low_cut=True, low_cut_hz=400.0, low_cut_slope_db=str(slope))
@@ -112,10 +147,11 @@ class AtWork(unittest.TestCase):
 
     def test_linear_phase_has_one_delay_and_the_same_magnitude(self) -> None:
         plain = Eq(bands=self.BANDS)
-        for length in (4096, 16384):
-            linear = Eq(bands=self.BANDS, phase="linear", length=str(length))
+        for length_ms in (80, 320):
+            length = length_ms * RATE_HZ // 1000
+            linear = Eq(bands=self.BANDS, phase="linear", length_ms=str(length_ms))
             self.assertEqual(linear.latency_samples(RATE_HZ), length // 2)
-            taps = linear_phase_taps(linear.sections(RATE_HZ), length, RATE_HZ)
+            taps = linear.taps(RATE_HZ)
             np.testing.assert_array_equal(taps, taps[::-1])
             delay = group_delay((taps, 1.0), FREQUENCIES, fs=RATE_HZ)[1]
             np.testing.assert_allclose(delay, length / 2, atol=1e-3)

@@ -37,7 +37,7 @@ def _cave(level_db: float) -> tuple[Send, ...]:
 _CAVE = Bus(
     id="cave",
     name="Cave",
-    gain_db=-3.0,
+    gain_db=-8.0,
     layout="0+5+0",
     chain=(NetworkReverb(decay_s=2.6, treble_decay=0.4, size=1.3, predelay_ms=28.0),),
     placement=_bed(),

@@ -28,6 +28,11 @@ class OverlapAdd:
         self._step = step
         self._carry = np.zeros((channels, size - step), dtype=np.float32)
 
+    @property
+    def rings(self) -> bool:
+        """Whether anything is left of the pieces before."""
+        return bool(self._carry.any())
+
     def add(self, pieces: NDArray[np.float32]) -> Block:
         """Take (channels, pieces, size) and give (channels, pieces * step)."""
         step, frames = self._step, pieces.shape[1] * self._step

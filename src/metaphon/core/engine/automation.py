@@ -1,15 +1,17 @@
-"""Values over time, on one grid.
+"""Values over time, exact to the sample, whatever the block size.
 
-Exact at its points, straight in between, whatever the block size.
+A step, where a lane holds a value up to the next or has two at one time, takes 2 ms and has its
+middle at its sample. What is costly to work out, such as the gains of a moving object, is worked
+out at knots and runs straight in between: at every grid point, at both ends of every step, and
+wherever else a straight line would be off.
 """
 
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import count
-from typing import Any, Generic, TypeVar
+from typing import Any
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
@@ -17,9 +19,14 @@ from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, values_at
 from metaphon.core.document.mix import Automation
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.motion import PIECE, add_mixed
 
-GRID_FRAMES = 1024
-RAMP = (np.arange(GRID_FRAMES, dtype=np.float32) / GRID_FRAMES).astype(np.float32)
+GRID_FRAMES = PIECE  # blocks begin and end at multiples of this
+STEP_S = 0.002  # how long a step takes
+_OFF = 0.02  # of a lane's range: a straight line between grid points that is off by more is broken
+
+Times = NDArray[np.float64]
+Frames = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -49,71 +56,158 @@ class Curve:
         """Whether it takes more than one value."""
         return bool(np.any(self.values != self.values[0]))
 
-    def at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
-        """Its values at times in seconds."""
+    def at(self, times_s: Times) -> NDArray[np.float64]:
+        """Its values at times in seconds; a step is sudden."""
         if not self.moves:
             return np.full(len(times_s), self.values[0])
         return values_at(self.points, times_s, self.turns)
 
+    def moves_between(self, first_s: float, last_s: float) -> bool:
+        """Whether it takes more than one value in a span of time."""
+        if not self.moves:
+            return False
+        times = self.points.times_s
+        begin = max(int(np.searchsorted(times, first_s, "right")) - 1, 0)
+        some = self.values[begin : int(np.searchsorted(times, last_s, "left")) + 1]
+        return bool(np.any(some != some[0]))
+
+    def steps(self, rate_hz: int) -> Frames:
+        """Where its steps begin and end, in frames of the mix, (steps, 2)."""
+        return _steps(self.points, rate_hz)
+
+
+@lru_cache(4096)
+def _steps(points: Breakpoints, rate_hz: int) -> Frames:
+    times, values, curves = points.times_s, points.values, points.curves
+    sudden = (curves[:-1] == 1) | (np.diff(times) == 0.0)
+    middles = times[1:][sudden & (np.diff(values) != 0.0)]
+    if not len(middles):
+        return np.zeros((0, 2), dtype=np.int64)
+    apart = np.diff(middles, prepend=-np.inf, append=np.inf)
+    half = np.minimum(STEP_S, np.minimum(apart[:-1], apart[1:])) / 2.0
+    found = np.round(np.stack([middles - half, middles + half], axis=1) * rate_hz).astype(np.int64)
+    return found[found[:, 1] > found[:, 0]]
+
+
+@lru_cache(4096)
+def _corners(points: Breakpoints, turns: bool, rate_hz: int, step: int) -> Frames:
+    """The frames of breakpoints near which a straight line from grid point to grid point is off."""
+    frames = np.unique(np.round(points.times_s * rate_hz).astype(np.int64))
+    before = frames // step * step
+    times = np.stack([before, frames, before + step]) / rate_hz
+    low, here, high = values_at(points, times.reshape(-1), turns).reshape(3, -1)
+    off = np.abs(low + (high - low) * (frames - before) / step - here)
+    result: Frames = frames[off > _OFF * max(float(np.ptp(points.values)), 1e-12)]
+    return result
+
+
+def knots(
+    curves: Sequence[Curve], first: int, frames: int, rate_hz: int, step: int = GRID_FRAMES
+) -> Frames:
+    """The frames of the mix at which curves are looked at, for straight lines in between.
+
+    Parameters
+    ----------
+    curves
+        What moves.
+    first, frames
+        Where the block begins in the mix and how long it is, in frames; multiples of `step`.
+    rate_hz
+        Of the mix.
+    step
+        Frames from grid point to grid point.
+
+    Returns
+    -------
+        Rising frames, from the last at or before the block's beginning to the first at or after its
+        end. They do not depend on where blocks begin.
+    """
+    last = first + frames
+    grid = np.arange(first - step, last + 2 * step, step)
+    found = [grid]
+    moving = [curve for curve in curves if curve.moves]
+    steps = [_within(curve.steps(rate_hz), first - step, last + step) for curve in moving]
+    for curve in moving:
+        corners = _corners(curve.points, curve.turns, rate_hz, step)
+        found.append(corners[(corners > first - step) & (corners < last + step)])
+    all_frames = np.unique(np.concatenate(found))
+    for begin, end in np.concatenate([*steps, np.zeros((0, 2), dtype=np.int64)]):
+        all_frames = all_frames[(all_frames <= begin) | (all_frames >= end)]
+    all_frames = np.unique(np.concatenate([all_frames, *(part.reshape(-1) for part in steps)]))
+    return _around(all_frames, first, last)
+
+
+def _within(steps: Frames, first: int, last: int) -> Frames:
+    return steps[(steps[:, 1] > first) & (steps[:, 0] < last)]
+
+
+def _around(frames: Frames, first: int, last: int) -> Frames:
+    begin = int(np.searchsorted(frames, first, "right")) - 1
+    result: Frames = frames[begin : int(np.searchsorted(frames, last, "left")) + 1]
+    return result
+
 
 @dataclass(frozen=True)
 class Gains:
-    """A matrix of gains, (outputs, inputs), that may move in time.
+    """A matrix of gains, (outputs, inputs), that may move in time with curves.
 
-    `at` gives (times, outputs, inputs); between grid points the gains run in straight lines, sample
-    by sample, so nothing clicks. `key` tells two of them apart.
+    `at` gives (times, outputs, inputs). `key` tells two of them apart.
     """
 
-    at: Callable[[NDArray[np.float64]], NDArray[np.float64]] = field(compare=False)
-    moves: bool
+    at: Callable[[Times], NDArray[np.float64]] = field(compare=False)
+    curves: tuple[Curve, ...] = field(compare=False)
     key: Hashable
+
+    @property
+    def moves(self) -> bool:
+        """Whether they change in time."""
+        return any(curve.moves for curve in self.curves)
 
     @classmethod
     def fixed(cls, matrix: NDArray[np.float64]) -> "Gains":
         """Gains that never change."""
         key = (matrix.shape, matrix.tobytes())
-        return cls(
-            lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), False, key
-        )
+        return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), (), key)
 
 
-T = TypeVar("T", bound=np.generic)
 _BLOCKS_AHEAD = 12
 _turns = count()
 
 
-class Ahead(Generic[T]):
-    """Values every so many frames, worked out for several blocks at once.
-
-    Asking costs more than answering.
+class Ahead:
+    """Arrays at knots, worked out for several blocks at once, as asking costs more than answering.
 
     Each begins with another number of blocks, so that not all of many ask again in the same one.
     """
 
     def __init__(
-        self, at: Callable[[NDArray[np.float64]], NDArray[T]], rate_hz: int, step: int = GRID_FRAMES
+        self,
+        at: Callable[[Times], NDArray[Any]],
+        curves: Sequence[Curve],
+        rate_hz: int,
+        step: int = GRID_FRAMES,
     ) -> None:
         self._at = at
+        self._curves = curves
         self._rate_hz = rate_hz
         self._step = step
         self._blocks = 1 + next(_turns) % _BLOCKS_AHEAD
-        self._first = 0
-        self._held: NDArray[T] | None = None
+        self._span = (0, 0)
+        self._frames: Frames = np.zeros(0, dtype=np.int64)
+        self._held: NDArray[Any] = np.zeros(0)
 
-    def get(self, first: int, frames: int) -> NDArray[T]:
-        """The values at the points of a block that begins on one, its end included.
-
-        Time is the first axis.
-        """
-        steps = frames // self._step
-        place = (first - self._first) // self._step
-        if self._held is None or not 0 <= place <= len(self._held) - 1 - steps:
-            self._first, place = first, 0
-            self._held = self._at(
-                grid_times(first, frames * self._blocks, self._rate_hz, self._step)
-            )
+    def get(self, first: int, frames: int) -> tuple[Frames, NDArray[Any]]:
+        """The knots of a block, counted from its beginning, and the arrays there."""
+        if not self._span[0] <= first <= first + frames <= self._span[1]:
+            begin = first - first % self._step
+            ahead = -(-(frames * self._blocks + first - begin) // self._step) * self._step
+            self._frames = knots(self._curves, begin, ahead, self._rate_hz, self._step)
+            self._held = self._at(self._frames / self._rate_hz)
+            self._span = begin, begin + ahead
             self._blocks = _BLOCKS_AHEAD
-        return self._held[place : place + steps + 1]
+        begin = int(np.searchsorted(self._frames, first, "right")) - 1
+        part = slice(begin, int(np.searchsorted(self._frames, first + frames, "left")) + 1)
+        return self._frames[part] - first, self._held[part]
 
 
 class Mixer:
@@ -121,7 +215,9 @@ class Mixer:
 
     def __init__(self, gains: Gains, rate_hz: int) -> None:
         self._fixed = None if gains.moves else gains.at(np.zeros(1))[0].astype(np.float32)
-        self._ahead = Ahead(lambda times_s: gains.at(times_s).astype(np.float32), rate_hz)
+        self._ahead = Ahead(
+            lambda times_s: gains.at(times_s).astype(np.float32), gains.curves, rate_hz
+        )
 
     def apply(self, block: Block, first: int) -> Block:
         """Mix (inputs, frames) into (outputs, frames).
@@ -131,9 +227,9 @@ class Mixer:
         if self._fixed is not None:
             result: Block = self._fixed @ block
             return result
-        matrices = self._ahead.get(first, block.shape[1])
+        frames, matrices = self._ahead.get(first, block.shape[1])
         out = np.zeros((matrices.shape[1], block.shape[1]), dtype=np.float32)
-        _add_moving(out, np.ascontiguousarray(block), matrices, RAMP)
+        add_mixed(out, np.ascontiguousarray(block), frames, matrices)
         return out
 
     def add(self, out: Block, block: Block, first: int) -> None:
@@ -141,32 +237,11 @@ class Mixer:
         if self._fixed is not None:
             out += self._fixed @ block
         else:
-            _add_moving(
-                out, np.ascontiguousarray(block), self._ahead.get(first, block.shape[1]), RAMP
-            )
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _add_moving(out, block, matrices, ramp):  # type: ignore[no-untyped-def]
-    """Gains in straight lines from one matrix, (outputs, inputs), to the next.
-
-    Most are 0, as few loudspeakers play.
-    """
-    for step in range(len(matrices) - 1):
-        here = slice(step * len(ramp), (step + 1) * len(ramp))
-        for output in range(len(out)):
-            for source in range(len(block)):
-                gain = matrices[step, output, source]
-                more = matrices[step + 1, output, source] - gain
-                if gain == 0.0 and more == 0.0:
-                    continue
-                into, sound = out[output, here], block[source, here]
-                for i in range(len(ramp)):
-                    into[i] += sound[i] * (gain + more * ramp[i])
+            add_mixed(out, np.ascontiguousarray(block), *self._ahead.get(first, block.shape[1]))
 
 
 class Fader:
-    """A level in dB over time, as one gain for all channels."""
+    """A level in dB over time, as one gain for all channels, exact at every sample."""
 
     def __init__(self, level_db: Curve, rate_hz: int) -> None:
         self._level = level_db
@@ -177,55 +252,21 @@ class Fader:
         """Apply it to a block that begins at a frame of the mix."""
         if self._fixed is not None:
             return block * self._fixed
-        gains = amplitude(self._level.at(grid_times(first, block.shape[1], self._rate_hz))).astype(
-            np.float32
-        )
-        result: Block = block * line(gains)
+        last = first + block.shape[1]
+        span = first / self._rate_hz - STEP_S, last / self._rate_hz + STEP_S
+        if not self._level.moves_between(*span):
+            return block * np.float32(self._gains(np.array([first]))[0])
+        gains = self._gains(np.arange(first, last))
+        for begin, end in _within(self._level.steps(self._rate_hz), first, last):
+            part = np.arange(max(begin, first), min(end, last))
+            gains[part - first] = np.interp(part, (begin, end), self._gains(np.array([begin, end])))
+        result: Block = block * gains.astype(np.float32)
         return result
 
-
-def line(values: NDArray[Any], kind: type = np.float32) -> NDArray[Any]:
-    """From values at grid points to one a frame, straight in between.
-
-    Parameters
-    ----------
-    values
-        At the grid points of a block, its end included, (points, ...).
-    kind
-        Of the result.
-
-    Returns
-    -------
-        (frames, ...), the value at each frame; the block's end is left to the next.
-    """
-    along: NDArray[Any] = RAMP.astype(kind)
-    result: NDArray[Any] = (
-        (values[:-1, None] + (values[1:] - values[:-1])[:, None] * along).reshape(-1).astype(kind)
-    )
-    return result
+    def _gains(self, frames: Frames) -> NDArray[np.float64]:
+        return amplitude(self._level.at(frames / self._rate_hz))
 
 
 def amplitude(level_db: NDArray[np.float64]) -> NDArray[np.float64]:
     """Levels in dB, of any shape, as amplitude gains; -120 dB and below is silence."""
     return np.where(level_db <= -120.0, 0.0, 10.0 ** (level_db / 20.0))
-
-
-def grid_times(
-    first: int, frames: int, rate_hz: int, step: int = GRID_FRAMES
-) -> NDArray[np.float64]:
-    """The times of the grid points of a block, its end included.
-
-    Parameters
-    ----------
-    first, frames
-        Where the block begins in the mix and how long it is, in frames; both multiples of `step`.
-    rate_hz
-        Of the mix.
-    step
-        Frames from point to point.
-
-    Returns
-    -------
-        Seconds, (frames / step + 1).
-    """
-    return (first + np.arange(frames // step + 1) * step) / rate_hz

@@ -5,6 +5,7 @@ Level, air, and the time it travels.
 
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,8 +13,10 @@ from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 
 from metaphon.core.document.mix import Placement
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.fractional_delay import HALF, FractionalDelay
+from metaphon.core.dsp.motion import Motion
 from metaphon.core.dsp.overlap_add import OverlapAdd
-from metaphon.core.engine.automation import GRID_FRAMES, RAMP, grid_times, line
+from metaphon.core.engine.automation import GRID_FRAMES, Frames, knots
 from metaphon.core.engine.object_panning import ObjectPosition
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S, air_absorption_db_per_m, level_at
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
@@ -21,8 +24,10 @@ from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 _AIR_TAPS = 256
 _SIZE = next_fast_len(GRID_FRAMES + _AIR_TAPS - 1, real=True)
 _STEPS_A_DOUBLING = 48
-_SINC_TAPS = 16
-_SINC_FRACTIONS = 512
+_NO_AIR = -10_000  # a step so small that the filter passes everything
+_STEP = 256  # frames from one look at a distance to the next
+_GOING_BACK = 4  # rounds; each divides what is wrong by the speed of sound over that of the source
+_RAMP = (np.arange(GRID_FRAMES) / GRID_FRAMES).astype(np.float32)
 
 
 @dataclass(frozen=True)
@@ -38,6 +43,39 @@ class DistanceEffect:
         return (
             1.0 if in_room else float(self.where.position[2].values.max())
         ) * self.where.placement.sphere_m
+
+    def metres(self, frames: NDArray[Any], rate_hz: int) -> NDArray[np.float64]:
+        """How far it is at frames of the mix, or between them."""
+        distance: NDArray[np.float64] = self.where.on_sphere_at(frames / rate_hz)[2]
+        return distance * self.where.placement.sphere_m
+
+    def gains_and_delays(
+        self, frames: Frames, rate_hz: int
+    ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Its level as an amplitude, and how late it is in samples, at frames of the mix.
+
+        What arrives now has left where the source was then: the delay is that of the distance at
+        emission, found by going back from the distance now (Doppler ratio 1 / (1 + v / c)).
+        """
+        place = self.where.placement
+        gains, delays = np.ones(len(frames)), np.zeros(len(frames))
+        distance = self.metres(frames, rate_hz) / place.sphere_m
+        if place.travel:
+            left = frames.astype(np.float64)
+            for _ in range(_GOING_BACK):
+                left = frames - self.metres(left, rate_hz) / SPEED_OF_SOUND_M_S * rate_hz
+            delays = np.maximum(frames - left, float(HALF))
+            distance = self.metres(left, rate_hz) / place.sphere_m
+        if place.level_db_per_doubling > 0.0:
+            gains = level_at(distance, place.level_db_per_doubling)
+        return gains, delays
+
+    def air_steps(self, frames: Frames, rate_hz: int) -> NDArray[np.int64]:
+        """Which filter of air it passes through at frames of the mix."""
+        if not self.where.placement.air:
+            return np.full(len(frames), _NO_AIR)
+        metres = np.maximum(self.metres(frames, rate_hz), 0.05)
+        return np.round(np.log2(metres) * _STEPS_A_DOUBLING).astype(np.int64)
 
     @property
     def tail_s(self) -> float:
@@ -57,75 +95,68 @@ def distance_is_heard(place: Placement) -> bool:
 
 
 class DistanceRun:
-    """Distance at work.
-
-    Everything is exact on the grid and straight in between, so block size changes nothing.
-    """
+    """Distance at work, with the sound that is on its way."""
 
     def __init__(self, away: DistanceEffect, channels: int, rate_hz: int) -> None:
-        self._where = away.where
-        self._place = away.where.placement
+        self._away = away
+        self._before: DistanceEffect | None = None
         self._rate_hz = rate_hz
         self._overlap_add = OverlapAdd(channels, _SIZE, GRID_FRAMES)
-        late = (
-            int(np.ceil(away.longest_m / SPEED_OF_SOUND_M_S * rate_hz)) if self._place.travel else 0
-        )
-        self._past = np.zeros((channels, late + 2 * _SINC_TAPS), dtype=np.float32)
+        self._way = FractionalDelay(channels)
+
+    def adopt(self, away: DistanceEffect) -> None:
+        """Go on by another way; the sound passes over within the next piece."""
+        self._before = self._before or self._away
+        self._away = away
 
     def process(self, block: Block, at: int) -> Block:
         """Take and give (channels, frames) that begin at a grid point of the mix."""
-        distance = self._where.on_sphere_at(grid_times(at, block.shape[1], self._rate_hz))[2]
-        if self._place.level_db_per_doubling > 0.0:
-            block = block * line(level_at(distance, self._place.level_db_per_doubling))
-        if self._place.air:
-            block = self._through_air(block, distance * self._place.sphere_m)
-        if self._place.travel:
-            block = self._travelled(
-                block, distance * self._place.sphere_m / SPEED_OF_SOUND_M_S * self._rate_hz
+        if self._before is not None and block.shape[1] > GRID_FRAMES:
+            pieces = np.split(block, [GRID_FRAMES], axis=1)
+            return np.concatenate(
+                [self.process(pieces[0], at), self.process(pieces[1], at + GRID_FRAMES)], axis=1
             )
-        return block
+        points = self._points(at, block.shape[1])
+        grid = np.arange(at, at + block.shape[1] + 1, GRID_FRAMES)
+        gains, delays = self._away.gains_and_delays(points, self._rate_hz)
+        air = self._away.air_steps(grid, self._rate_hz)
+        if self._before is not None:
+            begin = np.array([at])
+            old_gain, old_delay = self._before.gains_and_delays(begin, self._rate_hz)
+            points = np.array([at, at + GRID_FRAMES])
+            gains, delays = (
+                np.array([old[0], new[-1]]) for old, new in ((old_gain, gains), (old_delay, delays))
+            )
+            air[0] = self._before.air_steps(begin, self._rate_hz)[0]
+            self._before = None
+        frames = points - at
+        if not np.all(gains == 1.0):
+            line = np.interp(np.arange(block.shape[1]), frames, gains)
+            block = block * line.astype(np.float32)
+        block = self._through_air(block, air)
+        moving = Motion(tuple(frames.tolist()), tuple(delays.tolist()))
+        return self._way.process(block, moving.map(float))
 
-    def _through_air(self, block: Block, metres: NDArray[np.float64]) -> Block:
+    def _points(self, at: int, frames: int) -> Frames:
+        return knots(self._away.where.position, at, frames, self._rate_hz, _STEP)
+
+    def _through_air(self, block: Block, steps: NDArray[np.int64]) -> Block:
+        if np.all(steps == _NO_AIR) and not self._overlap_add.rings:
+            return block
         pieces = block.reshape(len(block), -1, GRID_FRAMES)
-        rising = pieces * RAMP
-        steps = np.round(np.log2(np.maximum(metres, 0.05)) * _STEPS_A_DOUBLING).astype(int)
+        rising = pieces * _RAMP
         filters = np.stack([_air_filter(int(step), self._rate_hz) for step in steps])
         heard = irfft(
             rfft(pieces - rising, _SIZE) * filters[:-1] + rfft(rising, _SIZE) * filters[1:], _SIZE
         )
         return self._overlap_add.add(heard)
 
-    def _travelled(self, block: Block, late: NDArray[np.float64]) -> Block:
-        frames = block.shape[1]
-        joined = np.concatenate([self._past, block], axis=1)
-        self._past = joined[:, frames:]
-        delay = np.maximum(line(late, np.float64), _SINC_TAPS / 2)
-        place = np.arange(frames) + joined.shape[1] - frames - delay
-        whole = np.floor(place).astype(int)
-        kernel = _sinc_table()[np.round((place - whole) * _SINC_FRACTIONS).astype(int)]
-        taps = whole[:, None] + np.arange(1 - _SINC_TAPS // 2, _SINC_TAPS // 2 + 1)
-        result: Block = np.einsum("cft,ft->cf", joined[:, taps], kernel).astype(np.float32)
-        return result
-
-
-@lru_cache(maxsize=1)
-def _sinc_table() -> NDArray[np.float32]:
-    """Kernels that read between samples, (fractions + 1, taps): sinc under a Kaiser window."""
-    fractions = np.arange(_SINC_FRACTIONS + 1)[:, None] / _SINC_FRACTIONS
-    place = np.arange(1 - _SINC_TAPS // 2, _SINC_TAPS // 2 + 1) - fractions
-    window = np.i0(
-        8.0 * np.sqrt(np.maximum(1.0 - (place / (_SINC_TAPS / 2 + 0.5)) ** 2, 0.0))
-    ) / np.i0(8.0)
-    table = np.sinc(place) * window
-    result: NDArray[np.float32] = (table / table.sum(axis=1, keepdims=True)).astype(np.float32)
-    return result
-
 
 @lru_cache(maxsize=512)
 def _air_filter(step: int, rate_hz: int) -> NDArray[np.complex64]:
     """The spectrum of so much air, as short as it can be."""
     size = 8 * _AIR_TAPS
-    metres = 2.0 ** (step / _STEPS_A_DOUBLING)
+    metres = 2.0 ** (step / _STEPS_A_DOUBLING) if step != _NO_AIR else 0.0
     level = -air_absorption_db_per_m(rfftfreq(size, 1.0 / rate_hz)) * metres / 20.0 * np.log(10.0)
     shortest = minimum_phase_spectrum(np.maximum(level, -12.0), size)
     result: NDArray[np.complex64] = rfft(irfft(shortest, size)[:_AIR_TAPS], _SIZE).astype(

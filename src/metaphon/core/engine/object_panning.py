@@ -39,11 +39,14 @@ class ObjectPosition:
     offsets_deg: tuple[tuple[float, float], ...]
 
     @property
+    def curves(self) -> tuple[Curve, ...]:
+        """All that may move of it."""
+        return (*self.position, self.pair_deg, self.divergence, self.diffuseness)
+
+    @property
     def moves(self) -> bool:
         """Whether it changes in time."""
-        return any(
-            c.moves for c in (*self.position, self.pair_deg, self.divergence, self.diffuseness)
-        )
+        return any(curve.moves for curve in self.curves)
 
     @property
     def is_diffuse(self) -> bool:

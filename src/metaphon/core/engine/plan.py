@@ -22,7 +22,7 @@ from metaphon.core.engine.clips import Placed, placed
 from metaphon.core.engine.distance import DistanceEffect, distance_effect, distance_is_heard
 from metaphon.core.engine.object_panning import ObjectPosition
 from metaphon.core.errors import InputError
-from metaphon.core.process.processor import Processor
+from metaphon.core.process.processor import Channels, Processor
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import Decoder, Weighting
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
@@ -67,6 +67,11 @@ class SceneFeed:
     roll_deg: Curve
     decoder: Decoder
     weighting: Weighting
+
+    @property
+    def curves(self) -> tuple[Curve, ...]:
+        """All that may move of it."""
+        return (self.yaw_deg, self.pitch_deg, self.roll_deg)
 
     @property
     def moves(self) -> bool:
@@ -118,23 +123,28 @@ class StripPlan:
 
     A strip works ahead of what is heard, so that the latency of processors, its own and those that
     follow, is made up for: it takes in what lies `ahead_in` frames later in the mix and gives out
-    what lies `ahead_out` later; `pad` frames of delay fill what the chain's latency leaves of the
-    difference. Both are multiples of the grid, so that values over time stay exact.
+    what lies `ahead_out` later. The `latencies` of its processors lie between, each rounded up to
+    the grid, so that a parameter that changes one need not change the plan.
     """
 
     id: str
     name: str
-    channels: int
+    format: Channels
     clips: tuple[Placed, ...]
     chain: tuple[Processor, ...]
+    latencies: tuple[int, ...]
     ahead_in: int
     ahead_out: int
-    pad: int
     chain_lanes: tuple[ChainLane, ...]
     fader_db: Curve
     routes: tuple[Route, ...]
     feed: Feed | None
     distance: DistanceEffect | None
+
+    @property
+    def channels(self) -> int:
+        """How many channels it has."""
+        return self.format.count
 
     @property
     def shape(self) -> Hashable:
@@ -143,11 +153,10 @@ class StripPlan:
         fed = self.feed is not None, self.distance is not None
         return (
             self.id,
-            self.channels,
+            self.format,
             self.clips,
             self.ahead_in,
             self.ahead_out,
-            self.pad,
             ways,
             fed,
         )
@@ -199,10 +208,14 @@ def compile(mix: Mix) -> Plan:
     formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
     strips = []
     for strip in reversed(heard):
-        own = _own_latency(strip, rate_hz)
         out = max((ahead[aim] for aim in buses[strip.id]), default=0)
-        ahead[strip.id] = out - own // -GRID_FRAMES * GRID_FRAMES  # rounded up to the grid
-        strips.append(_strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, own))
+        moving = _chain_lanes(strip, lanes)
+        latencies = _latencies(strip, moving, rate_hz)
+        ahead[strip.id] = out + sum(latencies)
+        chain = _Chain(at_work(strip), latencies, moving)
+        strips.append(
+            _strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, chain)
+        )
     slowest = _slowest(heard, buses, rate_hz)
     return Plan(mix.title, rate_hz, end + longest, longest, slowest, tuple(reversed(strips)))
 
@@ -249,7 +262,7 @@ def _sounding(mix: Mix) -> _Sounding:
     for strip in heard:
         tails[strip.id] = (
             tails.get(strip.id, 0.0)
-            + sum(p.tail_s for p in at_work(strip))
+            + _chain_tail_s(strip, lanes, mix.sample_rate_hz)
             + _distance_tail_s(strip, lanes)
         )
         for aim in buses[strip.id]:
@@ -333,7 +346,7 @@ def _strip(
     formats: dict[str, Target],
     ahead: dict[str, int],
     out: int,
-    own: int,
+    chain: "_Chain",
 ) -> StripPlan:
     curve = _Curves(strip.id, lanes)
     azimuth = curve(strip.placement.azimuth_deg, "placement", "azimuth_deg")
@@ -359,19 +372,18 @@ def _strip(
     elif output in ahead:
         into = _into(strip, channels, formats[output], azimuth, elevation)
         routes.append(Route(output, into, Curve.of(0.0), "post", out - ahead[output]))
-    pad = ahead[strip.id] - out - own
     fader = curve(strip.gain_db, "gain_db")
     away = distance_effect(feed.where) if isinstance(feed, ObjectFeed) else None
     return StripPlan(
         strip.id,
         strip.name,
-        channels,
+        _channels(strip, channels),
         clips,
-        at_work(strip),
+        chain.processors,
+        chain.latencies,
         ahead[strip.id],
         out,
-        pad,
-        _chain_lanes(strip, lanes),
+        chain.lanes,
         fader,
         tuple(routes),
         feed,
@@ -379,29 +391,66 @@ def _strip(
     )
 
 
-def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
-    """What moves of the processors at work.
+class _Chain(NamedTuple):
+    """The processors of a strip at work, how late each is to be, and what of them moves."""
 
-    Raises InputError where a parameter would change the latency as it moves.
-    """
+    processors: tuple[Processor, ...]
+    latencies: tuple[int, ...]
+    lanes: tuple[ChainLane, ...]
+
+
+def _channels(strip: Strip, count: int) -> Channels:
+    try:
+        own = format_of(strip, count)
+    except InputError:  # so many channels fit nothing; they are worked on alike
+        return Channels(count)
+    low = tuple(np.flatnonzero(own.layout.is_lfe).tolist()) if own.layout else ()
+    return Channels(count, low, own.order)
+
+
+def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:
+    """What moves of the processors at work."""
     found = []
     working = [i for i, processor in enumerate(strip.chain) if not processor.bypassed]
     for (strip_id, path), lane in lanes.items():
-        if strip_id != strip.id or path[0] != "chain" or path[1] not in working:
-            continue
-        processor, rest = strip.chain[int(path[1])], path[2:]
-        # latency rises or falls with a parameter, so its ends tell
-        ends = [
-            with_value_at(processor, rest, float(v))
-            for v in (lane.points.values.min(), lane.points.values.max())
-        ]
-        if len({end.latency_samples(48000) for end in ends}) > 1:
-            raise InputError(
-                f"{processor.title} on {strip.name} would change its latency as it moves; "
-                "keep the delay later than 0."
-            )
-        found.append(ChainLane(working.index(int(path[1])), rest, Curve.of(0.0, lane)))
+        if strip_id == strip.id and path[0] == "chain" and path[1] in working:
+            found.append(ChainLane(working.index(int(path[1])), path[2:], Curve.of(0.0, lane)))
     return tuple(found)
+
+
+def _extremes(processor: Processor, lanes: list[ChainLane]) -> list[Processor]:
+    """A processor as it is set, and with each lane at both ends of its range and just within."""
+    found = [processor]
+    for lane in lanes:
+        low, high = float(lane.curve.values.min()), float(lane.curve.values.max())
+        inside = (high - low) * 1e-3
+        found += [
+            with_value_at(one, lane.path, value)
+            for one in found[:1]
+            for value in (low, low + inside, high - inside, high)
+        ]
+    return found
+
+
+def _latencies(strip: Strip, lanes: tuple[ChainLane, ...], rate_hz: int) -> tuple[int, ...]:
+    """How late each processor at work is to be: the most it ever needs, rounded up to the grid."""
+    found = []
+    for number, processor in enumerate(at_work(strip)):
+        own = [lane for lane in lanes if lane.processor == number]
+        most = max(one.latency_samples(rate_hz) for one in _extremes(processor, own))
+        found.append(-(most // -GRID_FRAMES) * GRID_FRAMES)
+    return tuple(found)
+
+
+def _chain_tail_s(strip: Strip, lanes: Lanes, rate_hz: int) -> float:
+    moving = _chain_lanes(strip, lanes)
+    return sum(
+        max(
+            one.tail_s(rate_hz)
+            for one in _extremes(processor, [x for x in moving if x.processor == number])
+        )
+        for number, processor in enumerate(at_work(strip))
+    )
 
 
 def object_position(strip: Strip, own: Layout, lanes: Lanes) -> ObjectPosition:
@@ -435,7 +484,7 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
         def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
             return mapping_gains(source, aim, azimuth.at(times_s), elevation.at(times_s))
 
-        return Gains(gains, True, (source.name, aim.name, azimuth, elevation))
+        return Gains(gains, (azimuth, elevation), (source.name, aim.name, azimuth, elevation))
     stands = float(azimuth.values[0]), float(elevation.values[0])
     return _fixed_gains(source, aim, *(stands if channels == 1 else (0.0, 0.0)))
 

@@ -11,17 +11,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from metaphon.core.document.targets import Target
-from metaphon.core.document.value_paths import with_value_at
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
+from metaphon.core.engine.chain import ChainRun, all_numbers
 from metaphon.core.engine.clips import ClipRun
-from metaphon.core.engine.crossfade import Crossfade, Passing, Series
+from metaphon.core.engine.crossfade import Passing
 from metaphon.core.engine.distance import DistanceRun
 from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
-from metaphon.core.process.processor import Processor
 
 BLOCK_FRAMES = 16 * GRID_FRAMES
 
@@ -124,14 +123,6 @@ def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Blo
     return signals
 
 
-def _all_numbers(block: Block) -> bool:
-    """Whether every sample is finite.
-
-    A sum is cheaper than a look at each, and hides no NaN or infinity.
-    """
-    return bool(np.isfinite(block.sum()))
-
-
 class StripRun:
     """A strip at work, with its memory.
 
@@ -148,24 +139,20 @@ class StripRun:
         self._rate_hz = rate_hz
         self._gate = gate
         self._clips = [ClipRun(clip) for clip in plan.clips]
-        self._chain = Crossfade(self._start(plan))
-        self._pad = DelayLine(plan.channels, plan.pad)
+        self._chain = ChainRun(plan, rate_hz)
         self._fader = Passing(Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
         self._distance = (
-            Crossfade(DistanceRun(plan.distance, plan.channels, rate_hz)) if plan.distance else None
+            DistanceRun(plan.distance, plan.channels, rate_hz) if plan.distance else None
         )
-
-    def _start(self, plan: StripPlan) -> "Series[_Checked]":
-        return Series([_Checked(number, plan, self._rate_hz) for number in range(len(plan.chain))])
 
     @property
     def _prompt(self) -> bool:
         """Whether nothing holds sound back, so that silence needs no work."""
         plan = self.plan
         waits = plan.ahead_in or plan.distance or any(route.wait for route in plan.routes)
-        return not (plan.chain or waits) and self._chain.at_rest
+        return self._chain.is_empty and not waits
 
     def adopt(self, plan: StripPlan) -> None:
         """Go on by a new plan of the same shape (see `StripPlan.shape`).
@@ -173,14 +160,9 @@ class StripRun:
         Passing over without a step.
         """
         old, self.plan = self.plan, plan
-        if [type(p) for p in plan.chain] != [type(p) for p in old.chain]:
-            self._chain.replace(self._start(plan), _tail_frames(old.chain, self._rate_hz))
-        else:
-            for part in self._chain.latest.parts:
-                part.adopt(plan)
+        self._chain.adopt(plan)
         if self._distance and plan.distance and plan.distance != old.distance:
-            tail = round(old.distance.tail_s * self._rate_hz) if old.distance else 0
-            self._distance.replace(DistanceRun(plan.distance, plan.channels, self._rate_hz), tail)
+            self._distance.adopt(plan.distance)
         if plan.fader_db != old.fader_db:
             self._fader.to(Fader(plan.fader_db, self._rate_hz))
         for way, route in zip(self._routes, plan.routes, strict=True):
@@ -196,7 +178,7 @@ class StripRun:
         self.given = None
         if self._prompt and not source.any():
             return None
-        block = self._pad.process(self._chain.process(source, taken))
+        block = self._chain.process(source, taken)
         after = self.given = self._fader.apply(block, given)
         far = self._distance.process(after, given) if self._distance else after
         sent = far if self.plan.distance and self.plan.distance.where.placement.sends_too else after
@@ -219,7 +201,7 @@ class StripRun:
         for running in self._clips:
             if running.covers(at, frames):
                 block += running.read(at, frames)
-                if not _all_numbers(block):
+                if not all_numbers(block):
                     raise InputError(
                         f"{running.clip.path.name} holds samples that are not numbers near "
                         f"{at / self._rate_hz:.1f} s; "
@@ -231,81 +213,6 @@ class StripRun:
         """Let go of files and threads."""
         for running in self._clips:
             running.close()
-
-
-def _tail_frames(chain: Sequence[Processor], rate_hz: int) -> int:
-    return (
-        round(sum(p.tail_s for p in chain) * rate_hz)
-        + sum(p.latency_samples(rate_hz) for p in chain)
-        + GRID_FRAMES
-    )
-
-
-class _Checked:
-    """A processor at work whose samples are looked at: what is not a number goes no further.
-
-    Where its parameters move it is started anew at each grid point at which they have changed; each
-    takes over from the one before in a straight line up to the next.
-    """
-
-    def __init__(self, number: int, plan: StripPlan, rate_hz: int) -> None:
-        self._number = number
-        self._rate_hz = rate_hz
-        self._set(plan)
-        self._current = self._processor
-        self._running = Crossfade(self._processor.start(plan.channels, rate_hz))
-        self._began = False
-
-    def _set(self, plan: StripPlan) -> None:
-        self._processor = plan.chain[self._number]
-        self._lanes = tuple(lane for lane in plan.chain_lanes if lane.processor == self._number)
-        self._late = sum(p.latency_samples(self._rate_hz) for p in plan.chain[: self._number])
-        self._words = f"{self._processor.title} on {plan.name}"
-        self._channels = plan.channels
-
-    def adopt(self, plan: StripPlan) -> None:
-        """Go on by another plan, which may set this processor otherwise."""
-        before = self._processor
-        self._set(plan)
-        if self._processor != before and not self._lanes:
-            self._to(self._processor)
-
-    def _to(self, processor: Processor) -> None:
-        self._running.replace(
-            processor.start(self._channels, self._rate_hz),
-            _tail_frames((self._current,), self._rate_hz),
-        )
-        self._current = processor
-
-    def process(self, block: Block, at: int) -> Block:
-        block = self._moving(block, at) if self._lanes else self._running.process(block)
-        if not _all_numbers(block):
-            raise InputError(
-                f"{self._words} made samples that are not numbers; bypass it or change its "
-                "settings."
-            )
-        return block
-
-    def _moving(self, block: Block, at: int) -> Block:
-        parts = []
-        for first in range(0, block.shape[1], GRID_FRAMES):
-            wanted = self._at((at - self._late + first) / self._rate_hz)
-            if not self._began:  # nothing has sounded yet, so there is nothing to pass over from
-                self._running, self._current = (
-                    Crossfade(wanted.start(self._channels, self._rate_hz)),
-                    wanted,
-                )
-            elif wanted != self._current:
-                self._to(wanted)
-            self._began = True
-            parts.append(self._running.process(block[:, first : first + GRID_FRAMES]))
-        return np.concatenate(parts, axis=1)
-
-    def _at(self, time_s: float) -> Processor:
-        found = self._processor
-        for lane in self._lanes:
-            found = with_value_at(found, lane.path, float(lane.curve.at(np.array([time_s]))[0]))
-        return found
 
 
 class _Way:

@@ -16,7 +16,7 @@ from metaphon.core.document.channel_mapping import loudspeakers_encoded
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.overlap_add import OverlapAdd
-from metaphon.core.engine.automation import GRID_FRAMES, Ahead, Gains, Mixer, line
+from metaphon.core.engine.automation import GRID_FRAMES, Ahead, Frames, Gains, Mixer
 from metaphon.core.engine.object_panning import (
     direct_and_diffuse,
     head_directions,
@@ -117,7 +117,9 @@ class _DualBand:
         self._high = Mixer(high, rate_hz)
         self._more = Mixer(
             Gains(
-                lambda times_s: low.at(times_s) - high.at(times_s), low.moves, (low.key, high.key)
+                lambda times_s: low.at(times_s) - high.at(times_s),
+                low.curves,
+                (low.key, high.key),
             ),
             rate_hz,
         )
@@ -144,7 +146,7 @@ def _mixer(target: Target, feed: Feed, rate_hz: int) -> "Mixer | _DualBand":
     if isinstance(feed, BedFeed):
         bed, panned = _bed_matrix(feed.layout, target), feed.gains
         return Mixer(
-            Gains(lambda times_s: bed @ panned.at(times_s), panned.moves, (target.name, feed)),
+            Gains(lambda times_s: bed @ panned.at(times_s), panned.curves, (target.name, feed)),
             rate_hz,
         )
     return Mixer(_object_gains(target, feed, False), rate_hz)
@@ -158,7 +160,7 @@ def _scene(target: Target, feed: SceneFeed, weighting: Weighting) -> Gains:
     )
     return Gains(
         lambda times_s: played @ feed.rotation_at(times_s),
-        feed.moves,
+        feed.curves,
         (target.name, feed, weighting),
     )
 
@@ -174,7 +176,7 @@ def _object_gains(target: Target, feed: ObjectFeed, diffuse: bool) -> Gains:
             panned = scene_gains(where, target.order, times_s)
         return panned * direct_and_diffuse(where, times_s)[diffuse][:, None, None]
 
-    return Gains(gains, where.moves, (target.name, feed, diffuse))
+    return Gains(gains, where.curves, (target.name, feed, diffuse))
 
 
 def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
@@ -220,7 +222,7 @@ class BinauralRenderer:
         self._scenes = [
             (
                 feed.strip,
-                Mixer(Gains(feed.rotation_at, feed.moves, feed), rate_hz),
+                Mixer(Gains(feed.rotation_at, feed.curves, feed), rate_hz),
                 self._spectra(scene_responses(head, feed.order)),
             )
             for feed in scenes
@@ -327,9 +329,11 @@ class _Moving:
         self.strip = feed.strip
         self.where = feed.where
         self._parts = Ahead(
-            lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1), rate_hz
+            lambda times_s: np.stack(direct_and_diffuse(feed.where, times_s), axis=1),
+            (feed.where.diffuseness,),
+            rate_hz,
         )
-        self._directions = Ahead(self._directions_at, rate_hz, _STEP)
+        self._directions = Ahead(self._directions_at, feed.where.curves, rate_hz, _STEP)
 
     def _directions_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         """(times, channels, count, 4): a direction and the part of the power that comes from it."""
@@ -338,20 +342,22 @@ class _Moving:
             [vectors, np.broadcast_to(parts[:, None], (*vectors.shape[:3], 1))], axis=3
         )
 
-    def directions(self, first: int, frames: int) -> NDArray[np.float64]:
-        """(channels, points, count.
+    def directions(self, first: int, frames: int) -> tuple[Frames, NDArray[np.float64]]:
+        """Where it is looked at, counted from a block's beginning, and the directions there.
 
-        4) from the direction at or before a block to the one at or after it.
+        (points), and (channels, points, count, 4), from the point at or before the block to the one
+        at or after it.
         """
-        begin = first - first % _STEP
-        end = -(-(first + frames) // _STEP) * _STEP
-        return self._directions.get(begin, end - begin).swapaxes(0, 1)
+        points, found = self._directions.get(first, frames)
+        return points, found.swapaxes(0, 1)
 
     def part(self, block: Block, first: int, lost: bool) -> Block:
         """What of a block keeps its direction, or what of it has lost it."""
         if not self.where.is_diffuse:
             return block
-        result: Block = block * line(self._parts.get(first, block.shape[1])[:, int(lost)])
+        points, parts = self._parts.get(first, block.shape[1])
+        line = np.interp(np.arange(block.shape[1]), points, parts[:, int(lost)])
+        result: Block = block * line.astype(np.float32)
         return result
 
 
@@ -377,57 +383,85 @@ class _ObjectWorker:
     def _sum(
         self, moving: Sequence[_Moving], signals: Signals, first: int, frames: int, lost: bool
     ) -> NDArray[np.complex64]:
-        segments, odd = frames // GRID_FRAMES, first // GRID_FRAMES % 2
-        heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
+        heard = np.zeros((2, frames // GRID_FRAMES, self._size // 2 + 1), dtype=np.complex64)
         moving = [each for each in moving if each.strip in signals]
         for some in (moving[i : i + _AT_ONCE] for i in range(0, len(moving), _AT_ONCE)):
-            block = np.concatenate([each.part(signals[each.strip], first, lost) for each in some])
-            passing = np.zeros((len(block), 2, segments, self._size), dtype=np.float32)
-            _split(block, odd, passing)
-            _add(heard, rfft(passing), self._filters(some, len(block), first, frames), odd)
+            self._add(heard, some, signals, first, lost)
         return heard
 
-    def _filters(
-        self, some: Sequence[_Moving], channels: int, first: int, frames: int
-    ) -> NDArray[np.complex64]:
-        """(channels, points, 2, frequencies) of all channels of some objects."""
-        directions = [each.directions(first, frames) for each in some]
+    def _add(
+        self,
+        heard: NDArray[np.complex64],
+        some: Sequence[_Moving],
+        signals: Signals,
+        first: int,
+        lost: bool,
+    ) -> None:
+        pieces = np.arange(heard.shape[1])
+        blocks = [each.part(signals[each.strip], first, lost) for each in some]
+        looks = [each.directions(first, len(pieces) * GRID_FRAMES) for each in some]
+        starts = [np.searchsorted(points, pieces * GRID_FRAMES, "right") - 1 for points, _ in looks]
+        stops = [np.searchsorted(points, (pieces + 1) * GRID_FRAMES) for points, _ in looks]
+        most = max(int((b - a).max()) for a, b in zip(starts, stops, strict=True)) + 1
+        channels = sum(map(len, blocks))
+        passing = np.zeros((channels, most, len(pieces), self._size), dtype=np.float32)
+        place = np.empty((channels, most, len(pieces)), dtype=np.int64)
+        at = row = 0
+        for block, (points, _), start in zip(blocks, looks, starts, strict=True):
+            _split(block, points, start, passing[at : at + len(block)])
+            for channel in range(len(block)):
+                own = np.minimum(start + np.arange(most)[:, None], len(points) - 1)
+                place[at + channel] = row + channel * len(points) + own
+            at, row = at + len(block), row + len(block) * len(points)
+        _sum_up(heard, rfft(passing), self._filters([found for _, found in looks]), place)
+
+    def _filters(self, directions: Sequence[NDArray[np.float64]]) -> NDArray[np.complex64]:
+        """The spectra of all channels of some objects, (channels and points, 2, frequencies)."""
         counts = np.concatenate([np.full(d.shape[0] * d.shape[1], d.shape[2]) for d in directions])
         flat = np.concatenate([d.reshape(-1, 4) for d in directions])
         ends = np.cumsum(counts)
-        spectra = self._head.spectra(flat[:, :3], flat[:, 3], ends, self._size)
-        return spectra.reshape(channels, -1, *spectra.shape[1:])
+        return self._head.spectra(flat[:, :3], flat[:, 3], ends, self._size)
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _split(block, odd, passing):  # type: ignore[no-untyped-def]
-    """What falls and what rises of each grid step, (channels, 2, steps, size).
+def _split(block, points, starts, passing):  # type: ignore[no-untyped-def]
+    """What of each piece belongs to each point, (channels, points, pieces, size).
 
-    Over two steps at a time.
+    A point's part rises from the point before and falls to the one after.
     """
-    steps = passing.shape[2]
-    length = block.shape[1] // steps
-    for channel in range(len(block)):
-        for step in range(steps):
-            sound = block[channel, step * length : (step + 1) * length]
-            falling, rising = passing[channel, 0, step], passing[channel, 1, step]
-            begin, slope = np.float32((step + odd) % 2) * np.float32(0.5), np.float32(0.5 / length)
-            for i in range(length):
-                rising[i] = sound[i] * (begin + slope * np.float32(i))
-                falling[i] = sound[i] - rising[i]
+    pieces = passing.shape[2]
+    length = block.shape[1] // pieces
+    for piece in range(pieces):
+        first = piece * length
+        for n in range(passing.shape[1]):
+            point = starts[piece] + n
+            if point >= len(points):
+                break
+            for before in range(2):  # its rising side, then its falling one
+                one = point - 1 if before == 0 else point
+                two = one + 1
+                if one < 0 or two >= len(points):
+                    continue
+                start, stop = max(points[one], first), min(points[two], first + length)
+                slope = np.float32(1.0 / (points[two] - points[one]))
+                for channel in range(len(block)):
+                    sound, part = block[channel], passing[channel, n, piece]
+                    for i in range(start, stop):
+                        along = slope * np.float32(i - points[one])
+                        part[i - first] += sound[i] * (along if before == 0 else 1 - along)
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _add(heard, passing, filters, odd):  # type: ignore[no-untyped-def]
+def _sum_up(heard, passing, filters, place):  # type: ignore[no-untyped-def]
     """Add what both ears hear of what passes over from one filter to the next."""
     for channel in range(len(passing)):
-        falling, rising = passing[channel]
-        for step in range(len(falling)):
-            point = (step + odd) // 2
-            for ear in range(2):
-                old, new = filters[channel, point, ear], filters[channel, point + 1, ear]
-                for k in range(len(old)):
-                    heard[ear, step, k] += old[k] * falling[step, k] + new[k] * rising[step, k]
+        for n in range(passing.shape[1]):
+            for piece in range(passing.shape[2]):
+                part = passing[channel, n, piece]
+                for ear in range(2):
+                    response = filters[place[channel, n, piece], ear]
+                    for k in range(len(part)):
+                        heard[ear, piece, k] += response[k] * part[k]
 
 
 def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:

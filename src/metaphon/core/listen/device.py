@@ -11,12 +11,11 @@ from numpy.typing import NDArray
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
-from metaphon.core.engine.crossfade import Series
 from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
 from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
-from metaphon.core.process.processor import Running
+from metaphon.core.listen.way import Series, Working
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.directions import unit_vectors
@@ -38,7 +37,7 @@ class Matrix:
         return self._gains @ block
 
 
-def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Running:
+def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Working:
     """What brings a format to the listener.
 
     Gives two channels, or as many as there are loudspeakers.
@@ -47,9 +46,7 @@ def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Running:
         feeds = LoudspeakerFeeds(monitor.loudspeakers, heard, rate_hz)
         if not monitor.loudspeakers.simulated:
             return feeds
-        return Series[Running](
-            [feeds, Convolver(ear_responses(monitor.loudspeakers.layout, rate_hz))]
-        )
+        return Series([feeds, Convolver(ear_responses(monitor.loudspeakers.layout, rate_hz))])
     if monitor.through == "virtual_pair" and heard.name != "binaural":
         pair = virtual_pair_responses(monitor.virtual_pair, monitor.binaural, rate_hz)
         return Convolver(np.einsum("ih,iet->het", downmix_matrix(heard), pair).astype(np.float32))

@@ -13,7 +13,7 @@ from metaphon.core.document.mix import PROGRAMME, Mix
 from metaphon.core.document.targets import target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
-from metaphon.core.engine.crossfade import Crossfade, Series, fade_in
+from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.printing import alone, width_of
@@ -25,7 +25,7 @@ from metaphon.core.listen.headphones import correction_taps, worn_taps
 from metaphon.core.listen.meters import Meters
 from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
 from metaphon.core.listen.test_signal import with_test_signal
-from metaphon.core.process.processor import Running
+from metaphon.core.listen.way import Crossfade, Series, Working
 
 
 @dataclass(frozen=True)
@@ -139,7 +139,7 @@ class Session:
         self._leaving: list[_Path] = []
         self._weights = {"a": 1.0, "b": 0.0}
         self._gain = 1.0
-        self._after: Crossfade[Series[Running]] = Crossfade(Series([]))
+        self._after: Crossfade = Crossfade(Series([]))
         self._after_key: tuple[object, ...] = ()
         self._matching = Matching(rate_hz)
         self._match = {"a": 1.0, "b": 1.0}
@@ -306,7 +306,7 @@ class Session:
         key = (monitor.worn, monitor.correction)
         if key == self._after_key:
             return
-        parts: list[Running] = [
+        parts: list[Working] = [
             Convolver(_sides_apart(taps))
             for taps in (
                 correction_taps(monitor.correction, self.rate_hz) if monitor.correction else None,

@@ -8,11 +8,19 @@ from typing import ClassVar, Literal
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy.signal import butter, sosfilt, sosfreqz
 
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.delay_line import DelayLine
-from metaphon.core.process.processor import Processor, Running, choice, parameter, switch
+from metaphon.core.dsp.filter_shapes import low_cut
+from metaphon.core.dsp.fractional_delay import HALF, FractionalDelay
+from metaphon.core.dsp.motion import Memo, Motion, mixed
+from metaphon.core.dsp.sections import (
+    Cascade,
+    Sections,
+    passing,
+    response,
+    ring_s,
+)
+from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
 
 Matrix = NDArray[np.float64]
 Slope = Literal["6", "12", "18", "24", "30", "36", "42", "48"]
@@ -104,7 +112,7 @@ class Basics(Processor):
         unit="ms",
         step=0.02,
         help=(
-            "Later by this much, or earlier, to the nearest sample; samples (smp) and "
+            "Later by this much, or earlier, to a part of a sample; samples (smp) and "
             "centimetres (cm) may be typed."
         ),
     )
@@ -115,29 +123,30 @@ class Basics(Processor):
         0.0, -60.0, 24.0, unit="dB", step=0.1, help="Gain after everything else."
     )
 
-    def start(self, channels: int, rate_hz: int) -> Running:
-        return _Basics(self, channels, rate_hz)
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
+        return _Basics(channels.count, rate_hz, latency)
 
-    @property
-    def tail_s(self) -> float:
-        return max(self.delay_ms, 0.0) / 1000.0
+    def tail_s(self, rate_hz: int) -> float:
+        rings = ring_s(self.cut(rate_hz), rate_hz) if self.low_cut else 0.0
+        return max(self.delay_ms, 0.0) / 1000.0 + rings
 
     def latency_samples(self, rate_hz: int) -> int:
-        """To be early, everything else waits.
+        """To be early, everything else waits; to be late by part of a sample, a little too.
 
         A backward delay is a latency that is made up for and not used.
         """
-        return max(-round(self.delay_ms * 1e-3 * rate_hz), 0)
+        late = whole_if_near(self.delay_ms * 1e-3 * rate_hz)
+        return max(int(np.ceil((0.0 if late.is_integer() else HALF) - late)), 0)
 
     def response(
         self, frequencies_hz: NDArray[np.float64], rate_hz: int
     ) -> NDArray[np.complex128] | None:
-        if not self.low_cut:
-            return None
-        return np.asarray(sosfreqz(self._sections(rate_hz), frequencies_hz, fs=rate_hz)[1])
+        return response(self.cut(rate_hz), frequencies_hz, rate_hz) if self.low_cut else None
 
-    def _sections(self, rate_hz: int) -> Matrix:
-        return cut_sections("high", self.low_cut_hz, int(self.low_cut_slope_db), rate_hz)
+    def cut(self, rate_hz: int) -> Sections:
+        """The low-cut as sections; one that is off passes everything."""
+        sections = low_cut(self.low_cut_hz, int(self.low_cut_slope_db), rate_hz)
+        return sections if self.low_cut else passing(sections)
 
     def delay_and_polarity(self, channel: int = 1) -> tuple[float, int]:
         inverted = self.polarity_inverted != (channel in self.inverted_channels)
@@ -183,29 +192,9 @@ class Basics(Processor):
         return np.array([1.0, far] if self.balance > 0 else [far, 1.0])
 
 
-def cut_sections(
-    side: Literal["high", "low"], corner_hz: float, slope_db: int, rate_hz: int
-) -> Matrix:
-    """A Butterworth cut as second-order sections.
-
-    Parameters
-    ----------
-    side
-        What passes: `high` is a low cut.
-    corner_hz
-        Where it is 3 dB down.
-    slope_db
-        In dB per octave, 6 an order.
-    rate_hz
-        Of the sound.
-
-    Returns
-    -------
-        (sections, 6).
-    """
-    return np.asarray(
-        butter(slope_db // 6, min(corner_hz, 0.49 * rate_hz), side, fs=rate_hz, output="sos")
-    )
+def whole_if_near(samples: float) -> float:
+    """A delay in samples; one within a thousandth of a whole number is that number."""
+    return float(round(samples)) if abs(samples - round(samples)) < 1e-3 else samples
 
 
 def _pair(position_deg: float) -> Matrix:
@@ -216,22 +205,35 @@ def _pair(position_deg: float) -> Matrix:
 
 
 class _Basics:
-    def __init__(self, parameters: Basics, channels: int, rate_hz: int) -> None:
-        self._matrix = parameters.matrix(channels).astype(np.float32)
-        self._untouched = np.allclose(self._matrix, np.eye(channels), rtol=0.0, atol=1e-7)
-        self._sections = parameters._sections(rate_hz) if parameters.low_cut else None
-        # in double: single precision is noisy where poles lie close to 1
-        self._state = np.zeros(
-            (len(self._sections) if self._sections is not None else 0, channels, 2)
-        )
-        self._delay = DelayLine(channels, max(round(parameters.delay_ms * 1e-3 * rate_hz), 0))
+    """One matrix, one low-cut and one delay, each with its memory."""
 
-    def process(self, block: Block) -> Block:
-        if not self._untouched:
-            block = self._matrix @ block
-        if self._sections is not None:
-            filtered, self._state = sosfilt(
-                self._sections, block.astype(np.float64), axis=1, zi=self._state
-            )
-            block = filtered.astype(np.float32)
-        return self._delay.process(block)
+    def __init__(self, channels: int, rate_hz: int, latency: int) -> None:
+        self._channels = channels
+        self._rate_hz = rate_hz
+        self._latency = latency
+        self._cut = Cascade(channels)
+        self._delay = FractionalDelay(channels)
+        self._matrix: Memo[Basics, Matrix] = Memo(lambda one: one.matrix(channels))
+
+    def process(self, block: Block, parameters: Motion[Basics], at: int) -> Block:
+        block = self._delay.process(block, self._delays(parameters))
+        block = self._through_matrix(block, parameters)
+        return self._cut.process(block, self._cuts(parameters))
+
+    def _through_matrix(self, block: Block, parameters: Motion[Basics]) -> Block:
+        matrices = parameters.map(self._matrix)
+        if matrices.moves:
+            return mixed(block, *matrices.arrays(lambda one: one))
+        matrix = matrices.values[0].astype(np.float32)
+        untouched = np.allclose(matrix, np.eye(self._channels), rtol=0.0, atol=1e-7)
+        return block if untouched else matrix @ block
+
+    def _cuts(self, parameters: Motion[Basics]) -> Motion[tuple[Sections, ...]]:
+        if not any(one.low_cut for one in parameters.values):
+            return Motion.still(())
+        return parameters.map(lambda one: (one.cut(self._rate_hz),))
+
+    def _delays(self, parameters: Motion[Basics]) -> Motion[float]:
+        return parameters.map(
+            lambda one: whole_if_near(one.delay_ms * 1e-3 * self._rate_hz) + self._latency
+        )

@@ -1,21 +1,29 @@
 """An equaliser of any number of bands, in minimum or linear phase."""
 
-from typing import ClassVar, Literal
+from functools import lru_cache
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
-from scipy.signal import sosfilt, sosfreqz
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+from scipy.fft import irfft, next_fast_len, rfftfreq
 
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.convolution import ChannelFilter
-from metaphon.core.process.basics import Slope, cut_sections
-from metaphon.core.process.processor import Processor, Running, choice, parameter, switch
+from metaphon.core.dsp.convolution import FilterWithMemory
+from metaphon.core.dsp.filter_shapes import band_alone, high_cut, low_cut
+from metaphon.core.dsp.fractional_delay import FractionalDelay
+from metaphon.core.dsp.matched import inverse, matched
+from metaphon.core.dsp.motion import Memo, Motion
+from metaphon.core.dsp.sections import Cascade, Sections, passing, response, ring_s
+from metaphon.core.process.basics import Slope
+from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
 
-Sections = NDArray[np.float64]
 Shape = Literal["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "notch", "tilt"]
 _GAINLESS = ("low_cut", "high_cut", "notch")
 _MOST_BANDS = 24
+_EARLIER_LENGTHS = {"1024": "20", "2048": "40", "4096": "80", "8192": "160", "16384": "320"}
+_STEP_S = 0.002  # how fast a step of automation is at most
+_BETA = 4.0  # of the Kaiser window: 40 Hz cut at 48 dB an octave holds 40 dB at 20 Hz in 160 ms
 
 
 class Band(BaseModel):
@@ -46,45 +54,43 @@ class Band(BaseModel):
         )
 
     def sections(self, rate_hz: int) -> Sections:
-        """Second-order sections, (sections, 6).
+        """The band as sections, (sections, 5); one that is off passes everything.
 
-        Bells, shelves and notch: Audio EQ Cookbook (R. Bristow-Johnson; W3C note 2021). Cuts:
-        Butterworth. Tilt: one pole and one zero an equal ratio below and above the pivot.
+        The analogue filters of the Audio EQ Cookbook (R. Bristow-Johnson; W3C note 2021), matched
+        (`dsp.matched`) but for notches and low-cuts, which are bilinear. Cuts: Butterworth. Tilt:
+        one pole and one zero an equal ratio below and above the pivot.
         """
-        frequency = min(self.frequency_hz, 0.49 * rate_hz)
-        if self.shape in ("low_cut", "high_cut"):
-            return cut_sections(
-                "high" if self.shape == "low_cut" else "low", frequency, int(self.slope_db), rate_hz
-            )
-        turn = 2 * np.pi * frequency / rate_hz
-        cosine, alpha = np.cos(turn), np.sin(turn) / (2 * self.q)
-        a = 10.0 ** (self.gain_db / 40.0)
-        if self.shape == "tilt":
-            pole = np.tan(turn / 2)
-            b0, b1, a0, a1 = a + pole, pole - a, 1 + a * pole, a * pole - 1
-            result: Sections = np.array([[b0, b1, 0.0, a0, a1, 0.0]]) / a0
-            return result
-        if self.shape == "bell":
-            b = [1 + alpha * a, -2 * cosine, 1 - alpha * a]
-            d = [1 + alpha / a, -2 * cosine, 1 - alpha / a]
-        elif self.shape == "notch":
-            b, d = [1.0, -2 * cosine, 1.0], [1 + alpha, -2 * cosine, 1 - alpha]
-        else:
-            k = 2 * np.sqrt(a) * alpha
-            sign = 1.0 if self.shape == "low_shelf" else -1.0
-            up, down = a + 1, a - 1
-            b = [
-                a * (up - sign * down * cosine + k),
-                sign * 2 * a * (down - sign * up * cosine),
-                a * (up - sign * down * cosine - k),
-            ]
-            d = [
-                up + sign * down * cosine + k,
-                -sign * 2 * (down + sign * up * cosine),
-                up + sign * down * cosine - k,
-            ]
-        made: Sections = np.array([[*b, *d]]) / d[0]
-        return made
+        found = _sections(
+            self.shape, self.frequency_hz, self.gain_db, self.q, int(self.slope_db), rate_hz
+        )
+        return found if self.on else passing(found)
+
+
+@lru_cache(8192)
+def _sections(
+    shape: Shape, frequency_hz: float, gain_db: float, q: float, slope_db: int, rate_hz: int
+) -> Sections:
+    if shape == "low_cut":
+        return low_cut(frequency_hz, slope_db, rate_hz)
+    if shape == "high_cut":
+        return high_cut(frequency_hz, slope_db, rate_hz)
+    turn = 2.0 * np.pi * frequency_hz / rate_hz
+    if shape == "notch":
+        [[g, k, *_]] = band_alone(frequency_hz, q, rate_hz)
+        return np.array([[g, k, 1.0, 0.0, 1.0]])
+    # a cut is the lift turned over, and a high shelf a low one with its gain moved
+    a = 10.0 ** (abs(gain_db) / 40.0)
+    root = np.sqrt(a)
+    if shape == "bell":
+        found = matched((1.0, a / q, 1.0), (1.0, 1.0 / (a * q), 1.0), turn)
+    elif shape == "tilt":
+        found = matched((a, 1.0 + a * a, a), (1.0, 2.0 * a, a * a), turn)
+    elif shape == "low_shelf":
+        found = matched((a, root * a / q, a * a), (a, root / q, 1.0), turn)
+    else:  # the high shelf that falls: its zeros lie where its poles would, the other way about
+        found = matched((1.0, root / q, a), (a * a, root * a / q, a), turn)
+        return found if gain_db < 0.0 else inverse(found)
+    return found if gain_db >= 0.0 else inverse(found)
 
 
 class Eq(Processor):
@@ -105,44 +111,56 @@ class Eq(Processor):
     phase: Literal["minimum", "linear"] = choice(
         "minimum", help="Linear keeps phase and costs latency."
     )
-    length: Literal["1024", "2048", "4096", "8192", "16384"] = choice(
-        "4096",
+    length_ms: Literal["20", "40", "80", "160", "320"] = choice(
+        "160",
         help=(
-            "Linear phase: samples the filter spans; longer is exact to lower "
-            "frequencies, and later."
+            "Linear phase: how long the filter is, in ms, half of it before the sound; it tells "
+            "frequencies apart that are 1000 over it in Hz."
         ),
     )
 
-    def start(self, channels: int, rate_hz: int) -> Running:
-        sections = self.sections(rate_hz)
+    @model_validator(mode="before")
+    @classmethod
+    def _in_ms(cls, given: Any) -> Any:
+        """Take the length in samples of earlier documents too."""
+        if isinstance(given, dict) and "length" in given:
+            rest = {name: value for name, value in given.items() if name != "length"}
+            return {"length_ms": _EARLIER_LENGTHS.get(given["length"], "160"), **rest}
+        return given
+
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
+        return _Eq(channels.count, rate_hz, latency)
+
+    def sections(self, rate_hz: int) -> tuple[Sections, ...]:
+        """The sections of each band."""
+        return tuple(band.sections(rate_hz) for band in self.bands)
+
+    def taps(self, rate_hz: int) -> NDArray[np.float64]:
+        """The linear-phase filter, symmetric, (half its length in samples twice, and one)."""
+        return _taps(self.bands, self.length_ms, rate_hz)
+
+    def half_length(self, rate_hz: int) -> int:
+        """How late the linear-phase filter is, in samples."""
+        return round(float(self.length_ms) * 0.5e-3 * rate_hz)
+
+    def tail_s(self, rate_hz: int) -> float:
         if self.phase == "linear":
-            return ChannelFilter(linear_phase_taps(sections, int(self.length), rate_hz), channels)
-        return _MinimumPhase(sections, channels)
-
-    def sections(self, rate_hz: int) -> Sections:
-        """All bands that are on, as second-order sections.
-
-        One that passes everything where there is none.
-        """
-        found = [band.sections(rate_hz) for band in self.bands if band.on]
-        return np.concatenate(found) if found else np.array([[1.0, 0.0, 0.0, 1.0, 0.0, 0.0]])
-
-    @property
-    def tail_s(self) -> float:
-        return int(self.length) / 44100.0 if self.phase == "linear" else 0.0
+            return float(self.length_ms) * 1e-3
+        return sum(ring_s(sections, rate_hz) for sections in self.sections(rate_hz))
 
     @property
     def brief(self) -> str:
         return f"{self.title} {len(self.bands)}" if self.bands else self.title
 
     def latency_samples(self, rate_hz: int) -> int:
-        return int(self.length) // 2 if self.phase == "linear" else 0
+        return self.half_length(rate_hz) if self.phase == "linear" else 0
 
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
-        sections = self.sections(rate_hz)
         if self.phase == "minimum":
-            return np.asarray(sosfreqz(sections, frequencies_hz, fs=rate_hz)[1])
-        taps = linear_phase_taps(sections, int(self.length), rate_hz)
+            parts = [response(one, frequencies_hz, rate_hz) for one in self.sections(rate_hz)]
+            start = np.ones(len(frequencies_hz), dtype=np.complex128)
+            return np.asarray(np.prod([start, *parts], axis=0))
+        taps = self.taps(rate_hz)
         half = len(taps) // 2
         # symmetric about its middle, so real: a cosine series
         turns = 2 * np.pi * np.outer(frequencies_hz / rate_hz, np.arange(1, half + 1))
@@ -152,13 +170,20 @@ class Eq(Processor):
         return result
 
 
+@lru_cache(256)
+def _taps(bands: tuple[Band, ...], length_ms: str, rate_hz: int) -> NDArray[np.float64]:
+    half = round(float(length_ms) * 0.5e-3 * rate_hz)
+    on = [band.sections(rate_hz) for band in bands if band.on]
+    return linear_phase_taps(np.concatenate([*on, np.zeros((0, 5))]), 2 * half, rate_hz)
+
+
 def linear_phase_taps(sections: Sections, length: int, rate_hz: int) -> NDArray[np.float64]:
     """A symmetric filter with the magnitude of second-order sections.
 
     Parameters
     ----------
     sections
-        (sections, 6).
+        (sections, 5).
     length
         Taps less one, even; the delay is half of it.
     rate_hz
@@ -171,24 +196,52 @@ def linear_phase_taps(sections: Sections, length: int, rate_hz: int) -> NDArray[
     References
     ----------
         A. V. Oppenheim & R. W. Schafer, Discrete-time signal processing, section 7.5: frequency
-        sampling under a Hann window.
+        sampling under a Kaiser window.
     """
-    grid = np.arange(4 * length // 2 + 1) * rate_hz / (4 * length)
-    magnitude = np.abs(sosfreqz(sections, grid, fs=rate_hz)[1])
-    around = np.fft.irfft(magnitude)
+    size = next_fast_len(4 * length, real=True)
+    size += size % 2
+    magnitude = np.abs(response(sections, rfftfreq(size, 1.0 / rate_hz), rate_hz))
+    around = irfft(magnitude, size)
     half = length // 2
-    taps = around[: half + 1] * np.hanning(length + 3)[half + 1 : -1]
+    taps = around[: half + 1] * np.kaiser(length + 1, _BETA)[half:]
     return np.concatenate([taps[:0:-1], taps])
 
 
-class _MinimumPhase:
-    def __init__(self, sections: Sections, channels: int) -> None:
-        self._sections = sections
-        self._state = np.zeros((len(sections), channels, 2))
+class _Eq:
+    """All bands, in minimum phase or in linear; one passes over to the other."""
 
-    def process(self, block: Block) -> Block:
-        filtered, self._state = sosfilt(
-            self._sections, block.astype(np.float64), axis=1, zi=self._state
+    def __init__(self, channels: int, rate_hz: int, latency: int) -> None:
+        self._rate_hz = rate_hz
+        self._latency = latency
+        self._bands = Cascade(channels)
+        self._delay = FractionalDelay(channels)
+        self._whole = FilterWithMemory(channels)
+        self._sections: Memo[Eq, tuple[Sections, ...]] = Memo(lambda one: one.sections(rate_hz))
+        self._taps: Memo[Eq, NDArray[np.float64]] = Memo(self._placed)
+
+    def _placed(self, one: Eq) -> NDArray[np.float64]:
+        """The filter with the delay that makes it as late as all are to be."""
+        before = self._latency - one.half_length(self._rate_hz)
+        return np.concatenate([np.zeros(max(before, 0)), one.taps(self._rate_hz)])
+
+    def process(self, block: Block, parameters: Motion[Eq], at: int) -> Block:
+        linear = parameters.map(lambda one: float(one.phase == "linear"))
+        if not linear.moves:
+            return (
+                self._linear(block, parameters)
+                if linear.values[0]
+                else self._least(block, parameters)
+            )
+        share = np.interp(np.arange(block.shape[1]), *linear.arrays(float)).astype(np.float32)
+        return self._linear(block, parameters) * share + self._least(block, parameters) * (
+            1.0 - share
         )
-        result: Block = filtered.astype(np.float32)
-        return result
+
+    def _linear(self, block: Block, parameters: Motion[Eq]) -> Block:
+        thinned = parameters.thinned(round(_STEP_S * self._rate_hz) + 2)
+        return self._whole.process(block, thinned.map(self._taps))
+
+    def _least(self, block: Block, parameters: Motion[Eq]) -> Block:
+        """In minimum phase, held back where linear phase is what all are as late as."""
+        filtered = self._bands.process(block, parameters.map(self._sections))
+        return self._delay.process(filtered, Motion.still(float(self._latency)))

@@ -3,6 +3,7 @@
 Sixteen delays that feed each other without loss but for the decay.
 """
 
+from functools import lru_cache
 from typing import ClassVar, Literal, NamedTuple
 
 import numba
@@ -11,14 +12,21 @@ from numpy.typing import NDArray
 from scipy.linalg import hadamard
 
 from metaphon.core.dsp.block import Block
-from metaphon.core.process.processor import Processor, Running, parameter, switch
+from metaphon.core.dsp.fractional_delay import FractionalDelay
+from metaphon.core.dsp.motion import PIECE, Memo, Motion
+from metaphon.core.process.processor import Channels, Processor, Running, parameter, switch
 
 LINES = 16
 # Spread over a room's spacings so that no two share a factor once made prime; seconds at size 1.
 _SPREAD_S = 0.0171 * 4.6 ** (np.arange(LINES) / (LINES - 1))
 _DIFFUSERS_S = (0.0047, 0.0036, 0.0127, 0.0093)
 _DIFFUSION = 0.6
+_OTHERWISE = np.array([int(f"{k:04b}"[::-1], 2) for k in range(LINES)])  # unlike going in
+_STEPS = (1, 2, 4, 8)  # of the fast Hadamard transform
 _AT_ONCE = 128  # samples
+# how fast pairs of lines turn into each other: no mode rings long enough to stand out
+_TURNS_HZ = np.array([1.5, -2.2, 2.9, -3.5, 4.2, -5.0, 5.9, -6.9])
+_GLIDE = 0.03  # samples a sample: how fast the longest line goes to another length
 
 
 class NetworkReverb(Processor):
@@ -53,29 +61,56 @@ class NetworkReverb(Processor):
         True, help="Give the room alone, as a return should; off adds the dry sound."
     )
 
-    def start(self, channels: int, rate_hz: int) -> Running:
-        return _NetworkReverb(self, channels, rate_hz)
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
+        return _NetworkReverb(channels, rate_hz)
 
     @property
     def passes_dry(self) -> bool:
         return not self.wet_only
 
-    @property
-    def tail_s(self) -> float:
+    def tail_s(self, rate_hz: int) -> float:
         return self.decay_s + self.predelay_ms / 1000.0
+
+    def setting(self, rate_hz: int) -> "_Setting":
+        """What these parameters make of the network."""
+        seconds = _SPREAD_S * self.size
+        low = 10.0 ** (-3.0 * seconds / self.decay_s)
+        high = 10.0 ** (-3.0 * seconds / (self.decay_s * self.treble_decay))
+        # one pole with gain `low` at 0 Hz and `high` at half the sample rate
+        pole = (low - high) / (low + high)
+        gain = low * (1.0 - pole)
+        level = 1.0 / np.sqrt(LINES * _energy(gain, pole))
+        return _Setting(_lengths(self.size, rate_hz), np.concatenate([gain, pole, [level]]))
+
+
+class _Setting(NamedTuple):
+    """What the parameters make of the network."""
+
+    lengths: NDArray[np.int64]  # (LINES), in samples
+    numbers: NDArray[np.float64]  # (2 LINES + 1): the gain and the pole of each line, the level
+
+
+def _energy(gain: NDArray[np.float64], pole: NDArray[np.float64]) -> float:
+    """The energy of the network's response: what passes the lines once, twice, and so on."""
+    turn = np.exp(-1j * np.linspace(0.0, np.pi, 512))[:, None]
+    passing = np.mean(np.abs(gain / (1.0 - pole * turn)) ** 2, axis=1)
+    return float(np.mean(passing / (1.0 - np.minimum(passing, 0.999999))))
+
+
+@lru_cache(256)
+def _lengths(size: float, rate_hz: int) -> NDArray[np.int64]:
+    return _primes(_SPREAD_S * size * rate_hz)
 
 
 class _Network(NamedTuple):
-    """The delays that feed each other: their memory, where each is in it, and what they do."""
+    """The delays that feed each other, and their memory."""
 
-    lines: NDArray[np.float64]  # (lines, longest)
-    lengths: NDArray[np.int64]
-    at: NDArray[np.int64]
-    filters: NDArray[np.float64]
-    gain: NDArray[np.float64]
-    pole: NDArray[np.float64]
-    inputs: NDArray[np.float64]  # (lines, channels)
-    outputs: NDArray[np.float64]  # (channels, lines)
+    lines: NDArray[np.float64]  # (LINES, longest)
+    lengths: NDArray[np.float64]  # (LINES), in samples, on their way to those that are set
+    at: NDArray[np.int64]  # (1): where all write next
+    filters: NDArray[np.float64]  # (LINES)
+    inputs: NDArray[np.float64]  # (LINES, channels)
+    outputs: NDArray[np.float64]  # (channels, LINES)
 
 
 class _Diffusion(NamedTuple):
@@ -92,64 +127,83 @@ class _NetworkReverb:
     Per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
     Source: Jot & Chaigne 1991.
 
-    The room's response is scaled to unit energy whatever its decay (to about 2 dB), so a longer one
-    is not louder.
+    All that changes keeps what rings: losses run straight, lengths glide. Each channel enters and
+    leaves by signs of its own, of a kind (bent sequences; Rothaus 1976) that no row of the mixing
+    matrix resembles, so every line is heard in every channel alike. Pairs of lines turn into each
+    other as time goes on (Schlecht & Habets 2015), so that no mode rings alone.
+
+    What comes out has the energy of what went in, shared by all channels alike; in a scene each
+    has its part of a diffuse field. Nothing enters an LFE or leaves by one.
     """
 
-    def __init__(self, parameters: NetworkReverb, channels: int, rate_hz: int) -> None:
-        self._dry = not parameters.wet_only
-        self._channels = channels
-        self._predelay = np.zeros(
-            (channels, round(parameters.predelay_ms * 1e-3 * rate_hz)), dtype=np.float32
-        )
-        self._lengths = _primes(_SPREAD_S * parameters.size * rate_hz)
-        seconds = self._lengths / rate_hz
-        low = 10.0 ** (-3.0 * seconds / parameters.decay_s)
-        high = 10.0 ** (-3.0 * seconds / (parameters.decay_s * parameters.treble_decay))
-        # one pole with gain `low` at 0 Hz and `high` at half the sample rate
-        self._pole = (low - high) / (low + high)
-        self._gain = low * (1.0 - self._pole)
+    def __init__(self, channels: Channels, rate_hz: int) -> None:
+        self._rate_hz = rate_hz
+        self._setting: Memo[NetworkReverb, _Setting] = Memo(lambda one: one.setting(rate_hz))
+        self._predelay = FractionalDelay(channels.count)
+        self._turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
         signs = hadamard(LINES).astype(float)
-        groups = min(channels, LINES)
-        mine = np.arange(LINES)[:, None] % groups == np.arange(channels) % groups
-        self._inputs = signs[:, np.arange(channels) % LINES] * mine / np.sqrt(np.sum(mine, axis=0))
-        rows = [np.roll(signs[(c + 1) % LINES], 5 * (c // LINES)) for c in range(channels)]
-        self._outputs = np.array(rows) / np.sqrt(LINES * self._energy())
+        enters, leaves = _bent(0), _bent(1)
+        own = np.array([c not in channels.lfe for c in range(channels.count)], dtype=float)
+        if channels.order is None:
+            entering, leaving = own, own * np.sqrt(LINES / max(own.sum(), 1.0))
+        else:  # every direction has the same energy, and its W the level of what came in
+            entering = 1.0 / (channels.weights * (channels.order + 1))
+            leaving = channels.weights * np.sqrt(LINES)
+        rows = np.array(
+            [np.roll(signs[c % LINES], 5 * (c // LINES)) for c in range(channels.count)]
+        )
+        longest = int(_lengths(3.0, rate_hz).max()) + _AT_ONCE
         self._network = _Network(
-            lines=np.zeros((LINES, int(self._lengths.max()))),
-            lengths=self._lengths,
-            at=np.zeros(LINES, dtype=np.int64),
+            lines=np.zeros((LINES, longest)),
+            lengths=np.zeros(LINES),
+            at=np.zeros(1, dtype=np.int64),
             filters=np.zeros(LINES),
-            gain=self._gain,
-            pole=self._pole,
-            inputs=self._inputs,
-            outputs=self._outputs,
+            inputs=(rows * enters).T * entering / np.sqrt(LINES),
+            outputs=np.ascontiguousarray(rows[:, _OTHERWISE] * leaves * leaving[:, None]),
         )
         lengths = _primes(np.array(_DIFFUSERS_S) * rate_hz)
         self._diffusion = _Diffusion(
-            delays=np.zeros((channels, len(_DIFFUSERS_S), int(lengths.max()))),
+            delays=np.zeros((channels.count, len(_DIFFUSERS_S), int(lengths.max()))),
             lengths=lengths,
             at=np.zeros(len(_DIFFUSERS_S), dtype=np.int64),
         )
 
-    def _energy(self) -> float:
-        """The energy of the room's response before scaling.
+    def process(self, block: Block, parameters: Motion[NetworkReverb], at: int) -> Block:
+        source = self._predelay.process(
+            block,
+            parameters.map(lambda one: float(round(one.predelay_ms * 1e-3 * self._rate_hz))),
+        )
+        wet = np.empty(block.shape, dtype=np.float32)
+        frames, numbers = parameters.map(lambda one: self._setting(one).numbers).arrays(np.asarray)
+        lengths = self._setting(parameters.values[-1]).lengths
+        if not self._network.lengths.any():
+            self._network.lengths[:] = self._setting(parameters.values[0]).lengths
+        for first in range(0, block.shape[1], PIECE):
+            part = slice(first, first + PIECE)
+            _run(
+                np.ascontiguousarray(source[:, part]),
+                wet[:, part],
+                at + first,
+                frames - first,
+                numbers,
+                lengths,
+                self._turns,
+                self._network,
+                self._diffusion,
+            )
+        dry = parameters.map(lambda one: float(not one.wet_only))
+        if not dry.moves:
+            return wet + block if dry.values[0] else wet
+        share = np.interp(np.arange(block.shape[1]), *dry.arrays(float)).astype(np.float32)
+        return wet + block * share
 
-        What passes the lines once, twice, and so on.
-        """
-        turn = np.exp(-1j * np.linspace(0.0, np.pi, 512))[:, None]
-        passing = np.mean(np.abs(self._gain / (1.0 - self._pole * turn)) ** 2, axis=1)
-        return float(np.mean(passing / (1.0 - np.minimum(passing, 0.999999))))
 
-    def process(self, block: Block) -> Block:
-        late = self._predelay.shape[1]
-        source = block
-        if late:
-            joined = np.concatenate([self._predelay, block], axis=1)
-            source, self._predelay = joined[:, : block.shape[1]], joined[:, block.shape[1] :]
-        wet = np.empty((self._channels, block.shape[1]), dtype=np.float32)
-        _run(np.ascontiguousarray(source), wet, self._network, self._diffusion)
-        return wet + block if self._dry else wet
+def _bent(kind: int) -> NDArray[np.float64]:
+    """A sequence of signs that every row of the Hadamard matrix resembles equally little."""
+    bits = (np.arange(LINES)[:, None] >> np.arange(4)) & 1
+    pairs = ((0, 1), (2, 3)) if kind else ((0, 2), (1, 3))
+    (a, b), (c, d) = pairs
+    return 1.0 - 2.0 * ((bits[:, a] * bits[:, b] + bits[:, c] * bits[:, d]) % 2)
 
 
 def _primes(lengths: np.ndarray) -> np.ndarray:
@@ -166,50 +220,100 @@ def _primes(lengths: np.ndarray) -> np.ndarray:
 
 
 @numba.njit(cache=True, nogil=True)
-def _run(source, wet, network, diffusion):  # type: ignore[no-untyped-def]
+def _run(source, wet, begin, points, numbers, wanted, turns, network, diffusion):  # type: ignore[no-untyped-def]
     """All lines through a few samples at a time, fewer than the shortest delay holds.
 
-    So loops run along time. `source` and `wet` are (channels, frames); `network` and `diffusion`
-    are the state that goes on from block to block.
+    So loops run along time. `source` and `wet` are (channels, frames); `numbers` are given at
+    `points`; `network` and `diffusion` are the state that goes on from block to block.
     """
-    lines, lengths, at, filters, gain, pole, inputs, outputs = network
-    diffusers, diffuser_lengths, diffuser_at = diffusion
+    lines, lengths, at, filters, inputs, outputs = network
     channels, frames = source.shape
-    most = min(_AT_ONCE, lengths.min(), diffuser_lengths.min())
+    longest = lines.shape[1]
+    most = min(_AT_ONCE, diffusion[1].min())
     heard = np.empty((LINES, most))
     entering = np.empty((channels, most))
+    now, then = np.empty(numbers.shape[1]), np.empty(numbers.shape[1])
     for first in range(0, frames, most):
         count = min(most, frames - first)
-        for c in range(channels):
-            entering[c, :count] = source[c, first : first + count]
-            for d in range(len(diffuser_lengths)):
-                before = min(
-                    count, diffuser_lengths[d] - diffuser_at[d]
-                )  # the delay's end, where it begins again
-                _diffuse(diffusers[c, d, diffuser_at[d] :], entering[c, :before])
-                _diffuse(diffusers[c, d], entering[c, before:count])
-        for d in range(len(diffuser_lengths)):
-            diffuser_at[d] = (diffuser_at[d] + count) % diffuser_lengths[d]
+        _between(now, points, numbers, first)
+        _between(then, points, numbers, first + count)
+        _enter(entering[:, :count], source[:, first : first + count], diffusion)
+        apart = np.abs(wanted - lengths).max()
+        share = min(1.0, _GLIDE * count / apart) if apart > 0.0 else 1.0
         for k in range(LINES):
-            before = min(count, lengths[k] - at[k])
-            heard[k, :before] = lines[k, at[k] : at[k] + before]
-            heard[k, before:count] = lines[k, : count - before]
-        _fall(heard, count, gain, pole, filters)
+            _tap(heard[k, :count], lines[k], at[0], lengths[k], (wanted[k] - lengths[k]) * share)
+            lengths[k] = (
+                wanted[k] if share == 1.0 else lengths[k] + (wanted[k] - lengths[k]) * share
+            )
+        _fall(heard, count, now, then, filters)
         for c in range(channels):
-            _mix(wet[c, first : first + count], outputs[c], heard)
+            _mix(wet[c, first : first + count], outputs[c], heard, now[2 * LINES], then[2 * LINES])
         # the fast Hadamard transform in place: sixteen lines mixed without loss
-        step = 1
-        while step < LINES:
-            for a in range(0, LINES, 2 * step):
-                for b in range(a, a + step):
-                    _butterfly(heard[b, :count], heard[b + step, :count])
-            step *= 2
+        for step in _STEPS:
+            for a in range(LINES):
+                if a & step == 0:
+                    _butterfly(heard[a, :count], heard[a + step, :count])
+        for k in range(LINES // 2):
+            _turn(heard[k, :count], heard[k + LINES // 2, :count], turns[k], begin + first)
         for k in range(LINES):
             _return(heard[k, :count], inputs[k], entering)
-            before = min(count, lengths[k] - at[k])
-            lines[k, at[k] : at[k] + before] = heard[k, :before]
+            before = min(count, longest - at[0])
+            lines[k, at[0] : at[0] + before] = heard[k, :before]
             lines[k, : count - before] = heard[k, before:count]
-            at[k] = (at[k] + count) % lengths[k]
+        at[0] = (at[0] + count) % longest
+
+
+@numba.njit(cache=True, nogil=True)
+def _between(numbers, points, given, frame):  # type: ignore[no-untyped-def]
+    """The numbers at a frame, from those given at points, straight in between."""
+    last = len(points) - 1
+    point = 0
+    while point < last and points[point + 1] <= frame:
+        point += 1
+    after = min(point + 1, last)
+    span = points[after] - points[point]
+    along = (frame - points[point]) / span if span > 0 and frame > points[point] else 0.0
+    for n in range(len(numbers)):
+        numbers[n] = given[point, n] + (given[after, n] - given[point, n]) * along
+
+
+@numba.njit(cache=True, nogil=True)
+def _tap(heard, line, at, length, longer):  # type: ignore[no-untyped-def]
+    """Read a stretch, (frames), of a line that goes round, so many samples before `at`.
+
+    Where the length grows within it, between samples by Catmull and Rom's cubic.
+    """
+    longest = len(line)
+    if longer == 0.0 and length == np.floor(length):
+        start = (at - int(length)) % longest
+        before = min(len(heard), longest - start)
+        heard[:before] = line[start : start + before]
+        heard[before:] = line[: len(heard) - before]
+        return
+    for i in range(len(heard)):
+        place = at + i - length - longer * i / len(heard)
+        whole = int(np.floor(place))
+        f = place - whole
+        a, b = line[(whole - 1) % longest], line[whole % longest]
+        c, d = line[(whole + 1) % longest], line[(whole + 2) % longest]
+        heard[i] = b + 0.5 * f * (
+            c - a + f * (2.0 * a - 5.0 * b + 4.0 * c - d + f * (3.0 * (b - c) + d - a))
+        )
+
+
+@numba.njit(cache=True, nogil=True)
+def _enter(entering, source, diffusion):  # type: ignore[no-untyped-def]
+    """What goes into the lines, (channels, frames): the source through its diffusers."""
+    delays, lengths, at = diffusion
+    count = source.shape[1]
+    for c in range(len(source)):
+        entering[c, :] = source[c]
+        for d in range(len(lengths)):
+            before = min(count, lengths[d] - at[d])  # the delay's end, where it begins again
+            _diffuse(delays[c, d, at[d] :], entering[c, :before])
+            _diffuse(delays[c, d], entering[c, before:])
+    for d in range(len(lengths)):
+        at[d] = (at[d] + count) % lengths[d]
 
 
 @numba.njit(cache=True, nogil=True)
@@ -223,29 +327,35 @@ def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _fall(heard, count, gain, pole, filters):  # type: ignore[no-untyped-def]
+def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
     """What each line loses a round: its gain and a one-pole fall towards the treble, in place.
 
-    `heard` is (LINES, at least count); `filters` (LINES) is the memory.
+    `heard` is (LINES, at least count); `now` and `then` have the gains and poles at both ends;
+    `filters` (LINES) is the memory.
     """
+    slope = (then - now) / count
     for i in range(
         count
     ):  # all lines at each sample: they do not wait for each other, as samples would
         for k in range(LINES):
-            last = gain[k] * heard[k, i] + pole[k] * filters[k]
+            gain = now[k] + slope[k] * i
+            pole = now[LINES + k] + slope[LINES + k] * i
+            last = gain * heard[k, i] + pole * filters[k]
             if abs(last) < 1e-30:  # keep what has died away out of the slow range of numbers
                 last = 0.0
             heard[k, i] = filters[k] = last
 
 
 @numba.njit(cache=True, nogil=True)
-def _mix(wet, outputs, heard):  # type: ignore[no-untyped-def]
+def _mix(wet, outputs, heard, level, level_then):  # type: ignore[no-untyped-def]
     """One output channel, (frames): the sum of all lines by their `outputs` (LINES)."""
     total = np.zeros(len(wet))
     for k in range(LINES):
         for i in range(len(wet)):
             total[i] += outputs[k] * heard[k, i]
-    wet[:] = total
+    slope = (level_then - level) / len(wet)
+    for i in range(len(wet)):
+        wet[i] = total[i] * (level + slope * i)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -253,6 +363,16 @@ def _butterfly(one, two):  # type: ignore[no-untyped-def]
     """Sum and difference of two lines, (frames) each, in place: a step of the Hadamard matrix."""
     for i in range(len(one)):
         one[i], two[i] = one[i] + two[i], one[i] - two[i]
+
+
+@numba.njit(cache=True, nogil=True)
+def _turn(one, two, speed, frame):  # type: ignore[no-untyped-def]
+    """Turn two lines, (frames) each, into each other in place, further with time."""
+    c, s = np.cos(speed * frame), np.sin(speed * frame)
+    dc, ds = np.cos(speed), np.sin(speed)
+    for i in range(len(one)):
+        one[i], two[i] = c * one[i] - s * two[i], s * one[i] + c * two[i]
+        c, s = c * dc - s * ds, s * dc + c * ds
 
 
 @numba.njit(cache=True, nogil=True)

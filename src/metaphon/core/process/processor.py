@@ -1,6 +1,7 @@
-"""What a processor is: a frozen set of parameters that can start running."""
+"""What a processor is: a frozen set of parameters, and something at work that follows them."""
 
 from abc import ABC, abstractmethod
+from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
 
 import numpy as np
@@ -8,13 +9,47 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.motion import Motion
+
+
+@dataclass(frozen=True)
+class Channels:
+    """What the channels are that a processor works on: how many, and what they carry.
+
+    `lfe` has the places of channels for low frequencies; `order` is that of an ambisonic scene.
+    """
+
+    count: int
+    lfe: tuple[int, ...] = ()
+    order: int | None = None
+
+    @property
+    def weights(self) -> NDArray[np.float64]:
+        """What each has of a diffuse field, (count): 1, but in a scene 1 / sqrt(2n + 1) (SN3D)."""
+        if self.order is None:
+            return np.ones(self.count)
+        degrees = np.floor(np.sqrt(np.arange(self.count)))
+        return 1.0 / np.sqrt(2.0 * degrees + 1.0)
 
 
 class Running(Protocol):
-    """A processor at work, with its memory of what went before."""
+    """A processor at work, with its memory of what went before, whatever becomes of its parameters.
 
-    def process(self, block: Block) -> Block:
-        """Take (channels, frames) and give as many back; the block taken is not written to."""
+    What it gives out is `latency` samples late, as much as it was started with.
+    """
+
+    def process(self, block: Block, parameters: Motion[Any], at: int) -> Block:
+        """Take (channels, frames) and give as many back; the block taken is not written to.
+
+        Parameters
+        ----------
+        block
+            It begins at a multiple of PIECE of the mix.
+        parameters
+            The processor's own, as they move within the block; it is no longer than PIECE then.
+        at
+            The frame of the mix that the block begins with, for what goes by the time of the mix.
+        """
 
 
 class Processor(BaseModel, ABC):
@@ -32,12 +67,24 @@ class Processor(BaseModel, ABC):
     bypassed: bool = Field(False, description="Leave the sound as it came.")
 
     @abstractmethod
-    def start(self, channels: int, rate_hz: int) -> Running:
-        """Begin with silence behind it."""
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
+        """Begin with silence behind it.
 
-    @property
-    def tail_s(self) -> float:
-        """How long it goes on sounding after its input has ended."""
+        Parameters
+        ----------
+        channels, rate_hz
+            Of the sound.
+        latency
+            How many samples late it is to be: `latency_samples` at least of all it will be set to.
+        """
+
+    def apply(self, block: Block, rate_hz: int) -> Block:
+        """A whole sound, (channels, frames), through this processor at rest, as late as it is."""
+        late = self.latency_samples(rate_hz)
+        return self.start(Channels(len(block)), rate_hz, late).process(block, Motion.still(self), 0)
+
+    def tail_s(self, rate_hz: int) -> float:
+        """How long it goes on sounding after its input has ended, until it is 60 dB down."""
         return 0.0
 
     def latency_samples(self, rate_hz: int) -> int:

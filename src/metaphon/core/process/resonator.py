@@ -4,10 +4,12 @@ from typing import ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import sosfilt, sosfreqz
 
 from metaphon.core.dsp.block import Block
-from metaphon.core.process.processor import Processor, Running, choice, parameter
+from metaphon.core.dsp.filter_shapes import band_alone
+from metaphon.core.dsp.motion import Memo, Motion
+from metaphon.core.dsp.sections import Cascade, Sections, response, ring_s
+from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter
 
 
 class Resonator(Processor):
@@ -39,21 +41,20 @@ class Resonator(Processor):
     )
     gain_db: float = parameter(0.0, -24.0, 24.0, unit="dB", step=0.1, help="Gain after it.")
 
-    def start(self, channels: int, rate_hz: int) -> Running:
-        return _Resonator(self, channels, rate_hz)
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
+        return _Resonator(channels.count, rate_hz)
+
+    def tail_s(self, rate_hz: int) -> float:
+        return ring_s(self.section(rate_hz), rate_hz)
 
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
-        band = np.asarray(sosfreqz(self.section(rate_hz), frequencies_hz, fs=rate_hz)[1])
-        return (self.gain * (1.0 + self.share * band)).astype(np.complex128)
+        return response(self.section(rate_hz), frequencies_hz, rate_hz)
 
-    def section(self, rate_hz: int) -> NDArray[np.float64]:
-        """A band-pass with 0 dB at its centre. Source: Audio EQ Cookbook (W3C note 2021)."""
-        turn = 2 * np.pi * min(self.frequency_hz, 0.49 * rate_hz) / rate_hz
-        alpha = np.sin(turn) / (2 * self.sharpness)
-        result: NDArray[np.float64] = np.array(
-            [[alpha, 0.0, -alpha, 1 + alpha, -2 * np.cos(turn), 1 - alpha]]
-        ) / (1 + alpha)
-        return result
+    def section(self, rate_hz: int) -> Sections:
+        """The sound and a part of its band as one section, (1, 5)."""
+        [[g, k, _, band, _]] = band_alone(self.frequency_hz, self.sharpness, rate_hz)
+        gain = self.gain
+        return np.array([[g, k, gain, gain * (k + self.share * band), gain]])
 
     @property
     def share(self) -> float:
@@ -68,13 +69,9 @@ class Resonator(Processor):
 
 
 class _Resonator:
-    def __init__(self, parameters: Resonator, channels: int, rate_hz: int) -> None:
-        self._section = parameters.section(rate_hz)
-        self._share, self._gain = parameters.share, parameters.gain
-        self._state = np.zeros((1, channels, 2))
+    def __init__(self, channels: int, rate_hz: int) -> None:
+        self._band = Cascade(channels)
+        self._section: Memo[Resonator, Sections] = Memo(lambda one: one.section(rate_hz))
 
-    def process(self, block: Block) -> Block:
-        sound = block.astype(np.float64)
-        band, self._state = sosfilt(self._section, sound, axis=1, zi=self._state)
-        result: Block = (self._gain * (sound + self._share * band)).astype(np.float32)
-        return result
+    def process(self, block: Block, parameters: Motion[Resonator], at: int) -> Block:
+        return self._band.process(block, parameters.map(lambda one: (self._section(one),)))

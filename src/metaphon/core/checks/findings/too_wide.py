@@ -22,7 +22,7 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         block = sound.read(track)
         for processor in track.chain:
             if processor.matrix(2) is not None and not processor.bypassed:
-                block = processor.start(2, sound.rate_hz).process(block)
+                block = processor.apply(block, sound.rate_hz)
         left, right = block.astype(np.float64)
         value = correlation(np.mean(left**2), np.mean(right**2), np.mean(left * right))
         if value is not None and value < -0.1:

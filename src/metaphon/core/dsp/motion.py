@@ -1,0 +1,145 @@
+"""Values that move within a block: what they are at some frames, and straight lines in between."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.dsp.block import Block
+
+PIECE = 1024  # frames: what moves is worked on in pieces that begin at multiples of this
+V = TypeVar("V")
+W = TypeVar("W")
+
+
+@dataclass(frozen=True)
+class Motion(Generic[V]):
+    """What something is at frames of a block, counted from its start.
+
+    `frames` rise; the first may lie before the block and the last after its end. Before the first
+    and after the last nothing moves.
+    """
+
+    frames: tuple[int, ...]
+    values: tuple[V, ...]
+
+    @classmethod
+    def still(cls, value: V) -> "Motion[V]":
+        """Something that does not move."""
+        return cls((0,), (value,))
+
+    @property
+    def moves(self) -> bool:
+        """Whether it takes more than one value."""
+        return len(self.values) > 1
+
+    def thinned(self, least: int) -> "Motion[V]":
+        """With the first and last, and what lies closer than `least` frames together."""
+        last = len(self.frames) - 1
+        kept = [
+            n
+            for n in range(last + 1)
+            if n in (0, last)
+            or self.frames[n] - self.frames[n - 1] < least
+            or self.frames[n + 1] - self.frames[n] < least
+        ]
+        return Motion(tuple(self.frames[n] for n in kept), tuple(self.values[n] for n in kept))
+
+    def map(self, of: "Callable[[V], W]") -> "Motion[W]":
+        """The motion of what is made of each value; one that stays alike does not move."""
+        made: dict[int, W] = {id(value): of(value) for value in self.values}
+        values = tuple(made[id(value)] for value in self.values)
+        if all(_alike(value, values[0]) for value in values[1:]):
+            return Motion.still(values[0])
+        return Motion(self.frames, values)
+
+    def arrays(self, of: Callable[[V], Any]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """The frames, (points), and an array made of each value, (points, ...)."""
+        made: dict[int, Any] = {}
+        for value in self.values:
+            if id(value) not in made:
+                made[id(value)] = of(value)
+        stacked = np.stack([np.asarray(made[id(value)], dtype=float) for value in self.values])
+        return np.array(self.frames, dtype=np.int64), stacked
+
+
+class Memo(Generic[V, W]):
+    """What was made of the value last seen, as long as the same comes again.
+
+    Parameters
+    ----------
+    of : function
+        Makes it.
+    """
+
+    def __init__(self, of: Callable[[V], W]) -> None:
+        self._of = of
+        self._held: tuple[V, W] | None = None
+
+    def __call__(self, value: V) -> W:
+        """What is made of a value."""
+        if self._held is None or self._held[0] is not value:
+            self._held = value, self._of(value)
+        return self._held[1]
+
+
+def _alike(one: Any, other: Any) -> bool:
+    """Whether two values are the same, be they numbers, arrays or tuples of arrays."""
+    if isinstance(one, tuple):
+        return len(one) == len(other) and all(map(_alike, one, other))
+    return one is other or np.array_equal(one, other)
+
+
+def mixed(block: Block, frames: NDArray[np.int64], matrices: NDArray[np.float64]) -> Block:
+    """A block through gains that move.
+
+    Parameters
+    ----------
+    block
+        (inputs, frames).
+    frames
+        Where the gains are given, counted from the start of the block, (points).
+    matrices
+        The gains there, (points, outputs, inputs); in between they run straight.
+
+    Returns
+    -------
+        (outputs, frames).
+    """
+    out = np.zeros((matrices.shape[1], block.shape[1]), dtype=np.float32)
+    add_mixed(out, np.ascontiguousarray(block), frames, matrices.astype(np.float32))
+    return out
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def add_mixed(out, block, frames, matrices):  # type: ignore[no-untyped-def]
+    """Add to `out` (outputs, frames) what `mixed` gives; `matrices` are in single precision.
+
+    Most gains are 0, as few loudspeakers play.
+    """
+    count = block.shape[1]
+    last = len(frames) - 1
+    for point in range(-1, last + 1):
+        start = 0 if point < 0 else max(frames[point], 0)
+        stop = count if point == last else min(frames[point + 1], count)
+        if start >= stop:
+            continue
+        one, two = max(point, 0), min(point + 1, last)
+        span = np.float32(max(frames[two] - frames[one], 1))
+        for output in range(len(out)):
+            for source in range(len(block)):
+                gain = matrices[one, output, source]
+                slope = (matrices[two, output, source] - gain) / span
+                if gain == 0.0 and slope == 0.0:
+                    continue
+                into, sound = out[output, start:stop], block[source, start:stop]
+                if slope == 0.0:
+                    for i in range(len(into)):
+                        into[i] += sound[i] * gain
+                else:
+                    along = np.float32(start - frames[one])
+                    for i in range(len(into)):
+                        into[i] += sound[i] * (gain + slope * (along + np.float32(i)))

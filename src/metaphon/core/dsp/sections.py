@@ -1,0 +1,246 @@
+"""Filters of second order one after the other, which stay clean and stable while they move.
+
+A section is a state-variable filter by the trapezoidal rule: g says where it is, k how broad, and
+three gains how much of its high-pass, band-pass and low-pass is heard. It holds the energy of two
+integrators, which a change of g and k does not touch.
+
+Source: A. Simper, "Linear trapezoidal state variable filter" (2013); V. Zavalishin, "The art of VA
+filter design", section 4.
+"""
+
+from functools import lru_cache
+from itertools import zip_longest
+
+import numba
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.motion import Motion
+
+Sections = NDArray[np.float64]  # (sections, 5): g, k, and the gains of high-, band- and low-pass
+_NONE: Sections = np.zeros((0, 5))
+_TOGETHER = 4  # samples worked on at once where nothing moves
+_SILENT = 1e-30
+
+
+def as_sections(numerator: ArrayLike, denominator: ArrayLike) -> Sections:
+    """A stable second-order filter as a section.
+
+    Parameters
+    ----------
+    numerator, denominator
+        Of its transfer function in powers of z^-1, (3) each.
+
+    Returns
+    -------
+        (1, 5).
+
+    References
+    ----------
+        The transfer functions of the section's three outputs, solved for its gains.
+    """
+    b, a = (
+        np.asarray(part, dtype=float) / np.asarray(denominator)[0]
+        for part in (numerator, denominator)
+    )
+    scale = 4.0 / (1.0 - a[1] + a[2])
+    g = np.sqrt((1.0 + a[1] + a[2]) / (1.0 - a[1] + a[2]))
+    k = (1.0 - a[2]) * scale / (2.0 * g)
+    high = scale * (b[0] - b[1] + b[2]) / 4.0
+    band = scale * (b[0] - b[2]) / (2.0 * g)
+    low = scale * (b[0] + b[1] + b[2]) / (4.0 * g * g)
+    return np.array([[g, k, high, band, low]])
+
+
+def as_biquads(sections: Sections) -> NDArray[np.float64]:
+    """The same filters as numerators and denominators in powers of z^-1, (sections, 6)."""
+    g, k, high, band, low = sections.T
+    scale = 1.0 + g * (g + k)
+    b = [high + band * g + low * g * g, 2.0 * (low * g * g - high), high - band * g + low * g * g]
+    a = [scale, 2.0 * (g * g - 1.0), 1.0 - g * k + g * g]
+    result: NDArray[np.float64] = np.stack([*b, *a], axis=1) / scale[:, None]
+    return result
+
+
+def passing(sections: Sections) -> Sections:
+    """Sections that pass everything whatever they hold, and are otherwise like these."""
+    g, k = sections[:, 0], sections[:, 1]
+    one = np.ones_like(g)
+    return np.stack([g, k, one, k, one], axis=1)
+
+
+def response(
+    sections: Sections, frequencies_hz: NDArray[np.float64], rate_hz: int
+) -> NDArray[np.complex128]:
+    """What sections do to each frequency, (frequencies)."""
+    turn = np.exp(-2j * np.pi * np.asarray(frequencies_hz) / rate_hz)
+    powers = np.stack([np.ones_like(turn), turn, turn * turn])
+    biquads = as_biquads(sections)
+    result: NDArray[np.complex128] = np.prod(
+        (biquads[:, :3] @ powers) / (biquads[:, 3:] @ powers), axis=0
+    )
+    return result
+
+
+def ring_s(sections: Sections, rate_hz: int, fall_db: float = 60.0) -> float:
+    """How long sections ring until they have fallen so far, in seconds, by their slowest pole."""
+    poles = np.concatenate([np.roots(row[3:]) for row in as_biquads(sections)])
+    slowest = min(float(np.abs(poles).max(initial=0.0)), 1.0 - 1e-9)
+    return fall_db / 20.0 * np.log(10.0) / -np.log(slowest) / rate_hz if slowest > 0.0 else 0.0
+
+
+class Cascade:
+    """Groups of sections at work on every channel alike, in double precision.
+
+    A group, such as a band, keeps its memory whatever becomes of the others. What a group has more
+    or fewer of comes and goes as sections that pass everything.
+    """
+
+    def __init__(self, channels: int) -> None:
+        self._counts: tuple[int, ...] = ()
+        self._state = np.zeros((channels, 0, 2))
+
+    def process(self, block: Block, groups: Motion[tuple[Sections, ...]]) -> Block:
+        """Take and give (channels, frames); where sections move their numbers run straight."""
+        widest = tuple(
+            max((values[place] for values in groups.values if place < len(values)), key=len)
+            for place in range(max(map(len, groups.values)))
+        )
+        self._fit(tuple(len(group) for group in widest))
+        if not self._state.size:
+            return block
+        out = np.zeros_like(block)
+        if not self._state.any() and not block.any():
+            return out
+        sound = np.ascontiguousarray(block)
+        if groups.moves:
+            frames, moving = groups.arrays(lambda values: _filled(values, widest))
+            _move(sound, out, frames, moving, self._state)
+            self._fit(tuple(len(group) for group in groups.values[-1]))
+        else:
+            own = np.concatenate(widest)
+            _stand(sound, out, own, _together(own.tobytes(), len(own)), self._state)
+        self._state[np.abs(self._state) < _SILENT] = 0.0  # keep out of the slow range of numbers
+        return out
+
+    def _fit(self, counts: tuple[int, ...]) -> None:
+        if counts == self._counts:
+            return
+        state = np.zeros((len(self._state), sum(counts), 2))
+        old = new = 0
+        for had, has in zip_longest(self._counts, counts, fillvalue=0):
+            kept = min(had, has)
+            state[:, new : new + kept] = self._state[:, old : old + kept]
+            old, new = old + had, new + has
+        self._counts, self._state = counts, state
+
+
+def _filled(groups: tuple[Sections, ...], widest: tuple[Sections, ...]) -> Sections:
+    """All groups after one another, each filled up to the widest with sections that pass."""
+    found = []
+    for own, most in zip_longest(groups, widest, fillvalue=_NONE):
+        found += [own, passing(most[len(own) :])]
+    return np.concatenate(found)
+
+
+@lru_cache(4096)
+def _together(sections: bytes, count: int) -> NDArray[np.float64]:
+    """What four samples and the state make of each other, (sections, 6, 4).
+
+    Rows: what the state's two numbers give to each output; the response to a click; what each
+    sample adds to the two numbers; and the state four samples on.
+    """
+    found = np.zeros((count, 6, _TOGETHER))
+    for made, (g, k, high, band, low) in zip(
+        found, np.frombuffer(sections).reshape(count, 5), strict=True
+    ):
+        a1 = 1.0 / (1.0 + g * (g + k))
+        a2 = g * a1
+        a3 = g * a2
+        m1, m2 = band - high * k, low - high
+        step = np.array([[2.0 * a1 - 1.0, -2.0 * a2], [2.0 * a2, 1.0 - 2.0 * a3]])
+        enter = np.array([2.0 * a2, 2.0 * a3])
+        leave = np.array([m1 * a1 + m2 * a2, m2 * (1.0 - a3) - m1 * a2])
+        powers = [np.linalg.matrix_power(step, i) for i in range(_TOGETHER + 1)]
+        for i in range(_TOGETHER):
+            made[:2, i] = leave @ powers[i]
+            made[2, i] = leave @ powers[i - 1] @ enter if i else high + m1 * a2 + m2 * a3
+            made[3:5, i] = powers[_TOGETHER - 1 - i] @ enter
+        made[5] = powers[_TOGETHER].reshape(-1)
+    return found
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _stand(block, out, sections, together, state):  # type: ignore[no-untyped-def]
+    """Sections that do not move, four samples at a time; what is left over one by one."""
+    frames = block.shape[1]
+    whole = frames - frames % 4
+    sound = np.empty(frames)
+    for channel in range(len(block)):
+        for i in range(frames):
+            sound[i] = block[channel, i]
+        for s in range(len(sections)):
+            p = together[s]
+            one, two = state[channel, s, 0], state[channel, s, 1]
+            for i in range(0, whole, 4):
+                x0, x1, x2, x3 = sound[i], sound[i + 1], sound[i + 2], sound[i + 3]
+                sound[i] = p[0, 0] * one + p[1, 0] * two + p[2, 0] * x0
+                sound[i + 1] = p[0, 1] * one + p[1, 1] * two + (p[2, 1] * x0 + p[2, 0] * x1)
+                sound[i + 2] = (
+                    p[0, 2] * one + p[1, 2] * two + (p[2, 2] * x0 + p[2, 1] * x1 + p[2, 0] * x2)
+                )
+                sound[i + 3] = (
+                    p[0, 3] * one
+                    + p[1, 3] * two
+                    + (p[2, 3] * x0 + p[2, 2] * x1 + p[2, 1] * x2 + p[2, 0] * x3)
+                )
+                then = p[5, 0] * one + p[5, 1] * two
+                then += (p[3, 0] * x0 + p[3, 1] * x1) + (p[3, 2] * x2 + p[3, 3] * x3)
+                two = p[5, 2] * one + p[5, 3] * two
+                two += (p[4, 0] * x0 + p[4, 1] * x1) + (p[4, 2] * x2 + p[4, 3] * x3)
+                one = then
+            state[channel, s, 0], state[channel, s, 1] = one, two
+            for i in range(whole, frames):
+                sound[i] = _section(sound[i], sections[s], state[channel, s])
+        for i in range(frames):
+            out[channel, i] = sound[i]
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _move(block, out, frames, sections, state):  # type: ignore[no-untyped-def]
+    """Sections whose five numbers run in straight lines between `frames`."""
+    count, last = block.shape[1], len(frames) - 1
+    now = np.empty(5)
+    sound = np.empty(count)
+    for channel in range(len(block)):
+        for i in range(count):
+            sound[i] = block[channel, i]
+        for s in range(sections.shape[1]):
+            point = 0
+            for i in range(count):
+                while point < last and frames[point + 1] <= i:
+                    point += 1
+                after = min(point + 1, last)
+                span = frames[after] - frames[point]
+                along = (i - frames[point]) / span if span > 0 and i > frames[point] else 0.0
+                for n in range(5):
+                    from_here = sections[point, s, n]
+                    now[n] = from_here + (sections[after, s, n] - from_here) * along
+                sound[i] = _section(sound[i], now, state[channel, s])
+        for i in range(count):
+            out[channel, i] = sound[i]
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _section(sound, section, state):  # type: ignore[no-untyped-def]
+    """One sample through one section; `state` (2) goes on."""
+    g, k = section[0], section[1]
+    a1 = 1.0 / (1.0 + g * (g + k))
+    a2 = g * a1
+    rest = sound - state[1]
+    band = a1 * state[0] + a2 * rest
+    low = state[1] + a2 * state[0] + g * a2 * rest
+    state[0] = 2.0 * band - state[0]
+    state[1] = 2.0 * low - state[1]
+    return section[2] * (sound - k * band - low) + section[3] * band + section[4] * low
