@@ -17,7 +17,7 @@ from metaphon.core.spatial.directions import Vectors, angles_of, unit_vectors
 from metaphon.core.spatial.extent import around, inside, seen_from_within
 from metaphon.core.spatial.layouts import Layout
 from metaphon.core.spatial.panning import pan_vectors
-from metaphon.core.spatial.zones import left_open, part_of
+from metaphon.core.spatial.zones import left_open, part_of, shares_of_open
 
 Array = NDArray[np.float64]
 _OUT_IN_ROOM_DEG = 90.0  # how far aside the middle of a wall is from the front
@@ -101,23 +101,21 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
         Amplitude gains, (times, channels of the layout, channels of the object); their squares
         sum to one.
     """
-    open_ones = left_open(layout, where.placement.excluded)
-    used = layout if open_ones == layout.main else part_of(layout, open_ones)
+    excluded = where.placement.excluded
+    open_ones = left_open(layout, excluded)
+    snapping = layout if open_ones == layout.main else part_of(layout, open_ones)
     if where.placement.coordinates == "cube":
-        places, weights = _in_room(where, used, times_s)
-        power = np.einsum("n,tcnl->tlc", weights, cube_pan(places, used) ** 2)
+        places, weights = _in_room(where, snapping, times_s)
+        power = np.einsum("n,tcnl->tlc", weights, cube_pan(places, layout) ** 2)
     else:
-        vectors, weights = _directions(where, times_s, used)
-        power = np.einsum("n,tcnl->tlc", weights, pan_vectors(vectors, used) ** 2)
+        vectors, weights = _directions(where, times_s, snapping)
+        power = np.einsum("n,tcnl->tlc", weights, pan_vectors(vectors, layout) ** 2)
         if vectors.shape[2] > 1:
             power /= np.maximum(power.sum(axis=1, keepdims=True), 1e-12)
-    gains = np.sqrt(power)
-    if used is layout:
-        result: Array = gains
-        return result
-    whole = np.zeros((gains.shape[0], layout.channels, gains.shape[2]))
-    whole[:, list(open_ones)] = gains
-    return whole
+    if snapping is not layout:
+        power = shares_of_open(layout, excluded) @ power
+    result: Array = np.sqrt(power)
+    return result
 
 
 def scene_gains(where: ObjectPosition, order: int, times_s: Array) -> Array:

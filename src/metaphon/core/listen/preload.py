@@ -31,15 +31,22 @@ def _play_something() -> None:
             "placement": {"mode": "object"},
             "chain": [
                 {"kind": "network_reverb", "decay_s": 0.1},
-                {"kind": "basics", "low_cut": True},
+                {"kind": "basics", "low_cut": True, "delay_ms": 1.23},
             ],
         }
-        path = {
-            "target": "a/placement/azimuth_deg",
-            "points": [{"t_s": 0, "value": 0}, {"t_s": 1, "value": 90}],
-        }
+        lanes = [
+            {
+                "target": f"a/{moved}",
+                "points": [{"t_s": 0, "value": low}, {"t_s": 1, "value": high}],
+            }
+            for moved, low, high in (
+                ("placement/azimuth_deg", 0, 90),
+                ("chain/1/low_cut_hz", 20, 40),
+                ("chain/0/size", 1.0, 1.1),
+            )
+        ]
         mix = parse(
-            {"format": "metaphon-mix", "title": "Warm", "tracks": [track], "automation": [path]}
+            {"format": "metaphon-mix", "title": "Warm", "tracks": [track], "automation": lanes}
         )
         session = Session(_RATE_HZ)
         session.set_document(NOW, with_files(mix, lambda file: Path(folder) / file))

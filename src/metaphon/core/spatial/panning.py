@@ -15,6 +15,11 @@ from metaphon.core.spatial.directions import Vectors, unit_vectors, wrap_azimuth
 from metaphon.core.spatial.layouts import Layout
 
 Gains = NDArray[np.float64]
+_LEVEL_DEG = 10.0  # no higher or lower is at the level of the ears
+_TOP_DEG = 75.0
+_LAYER_DEG = 30.0  # where the layers above and below are
+_BEYOND_DEG = 40.0
+_WIDE_DEG = 175.0
 
 
 def normalised(gains: Gains) -> Gains:
@@ -149,8 +154,8 @@ def _in_reach(azimuth: Gains, layout: Layout) -> Gains:
     if _surrounds(layout):
         return azimuth
     folded = np.degrees(np.arcsin(np.clip(np.sin(np.radians(azimuth)), -1, 1)))
-    edge = max(layout.angles_deg[i][0] for i in layout.main)
-    result: Gains = np.clip(folded, -edge, edge)
+    across = [layout.angles_deg[i][0] for i in layout.main]
+    result: Gains = np.clip(folded, min(across), max(across))
     return result
 
 
@@ -173,25 +178,63 @@ def _front_pan(azimuth: Gains, layout: Layout) -> Gains:
     return np.where(np.abs(gains) < 1e-12, 0.0, gains)
 
 
+def _virtual_layers(layout: Layout) -> list[tuple[Gains, Gains]]:
+    """Directions where a layer above or below has no loudspeaker, and what each feeds instead.
+
+    Above or below an ear-level loudspeaker that lies more than 40 degrees beyond the last of the
+    layer, it is that loudspeaker. Source: ITU-R BS.2127-1, section 6.1 (from memory).
+    """
+    found = []
+    level = [i for i in layout.main if abs(layout.angles_deg[i][1]) <= _LEVEL_DEG]
+    for side in (1.0, -1.0):
+        reach = [
+            abs(layout.angles_deg[i][0])
+            for i in layout.main
+            if _LEVEL_DEG < side * layout.angles_deg[i][1] < _TOP_DEG
+        ]
+        for i in level:
+            azimuth = layout.angles_deg[i][0]
+            if not reach or abs(azimuth) > max(reach) + _BEYOND_DEG:
+                place = unit_vectors(azimuth, side * _LAYER_DEG)
+                found.append((place, np.eye(layout.channels)[i]))
+    return found
+
+
+def _virtual_gaps(layout: Layout) -> list[tuple[Gains, Gains]]:
+    """Directions in the widest gap of the ear-level ring, and what each feeds instead.
+
+    Where loudspeakers stand on one side only, the rest of the ring goes to the two at its edge.
+    """
+    level = sorted(
+        (i for i in layout.main if abs(layout.angles_deg[i][1]) <= _LEVEL_DEG),
+        key=lambda i: layout.angles_deg[i][0],
+    )
+    found = []
+    for one, other in zip(level, [*level[1:], *level[:1]], strict=True):
+        start = layout.angles_deg[one][0]
+        gap = np.mod(layout.angles_deg[other][0] - start, 360.0) or 360.0
+        for part in (1.0 / 3.0, 2.0 / 3.0) if gap > _WIDE_DEG else ():
+            feed = np.zeros(layout.channels)
+            feed[one] += 1.0 - part
+            feed[other] += part
+            found.append((unit_vectors(start + part * gap, 0.0), np.sqrt(feed)))
+    return found
+
+
 @lru_cache(maxsize=64)
 def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
     """The triangles round the listener: inverted bases, corners, and what each corner feeds."""
-    corners = [layout.vectors[i] for i in layout.main]
-    feeds = [np.eye(layout.channels)[i] for i in layout.main]
-    elevations = [layout.angles_deg[i][1] for i in layout.main]
-    imaginary = []
-    if 90.0 not in elevations:
-        imaginary.append((np.array([0.0, 0.0, 1.0]), max(elevations)))
-    imaginary.append((np.array([0.0, 0.0, -1.0]), min(elevations)))
-    for vector, layer in imaginary:
-        corners.append(vector)
-        near = [
-            i for i, elevation in zip(layout.main, elevations, strict=True) if elevation == layer
-        ]
-        feeds.append(np.sum(np.eye(layout.channels)[near], axis=0) / np.sqrt(len(near)))
-    if not _surrounds(layout):
-        corners.append(np.array([0.0, -1.0, 0.0]))
-        feeds.append(np.zeros(layout.channels))
+    virtual = [*_virtual_layers(layout), *_virtual_gaps(layout)]
+    places = [layout.vectors[i] for i in layout.main] + [place for place, _ in virtual]
+    fed = [np.eye(layout.channels)[i] for i in layout.main] + [feed for _, feed in virtual]
+    corners, feeds = list(places), list(fed)
+    heights = np.array(places)[:, 2]
+    for side in (1.0, -1.0):
+        if not np.any(side * heights > np.sin(np.radians(_TOP_DEG))):
+            layer = np.isclose(heights, side * (side * heights).max(), atol=1e-6)
+            power = np.sum(np.array(fed)[layer] ** 2, axis=0)
+            corners.append(np.array([0.0, 0.0, side]))
+            feeds.append(np.sqrt(power / power.sum()))
     try:
         triangles = ConvexHull(np.array(corners)).simplices
     except QhullError:
@@ -209,4 +252,6 @@ def _facet_gains(vectors: Vectors, layout: Layout) -> Gains:
     rows = np.arange(len(vectors))
     chosen = np.maximum(np.stack([weight[rows, best] for weight in weights], axis=-1), 0.0)
     chosen[chosen < 1e-9] = 0.0
-    return normalised(np.einsum("dc,dcl->dl", chosen, feeds[triangles[best]]))
+    # parts that meet in one loudspeaker add up in power, as those of a real one would not
+    power = np.einsum("dc,dcl->dl", normalised(chosen) ** 2, feeds[triangles[best]] ** 2)
+    return normalised(np.sqrt(power))

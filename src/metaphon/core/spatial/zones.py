@@ -4,6 +4,9 @@ from collections.abc import Callable
 from functools import lru_cache
 from typing import Literal
 
+import numpy as np
+from numpy.typing import NDArray
+
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.layouts import Layout
 
@@ -29,6 +32,34 @@ def left_open(layout: Layout, excluded: tuple[Zone, ...]) -> tuple[int, ...]:
         i for i in layout.main if not any(ZONES[zone](*layout.angles_deg[i]) for zone in excluded)
     )
     return found or layout.main
+
+
+@lru_cache(maxsize=256)
+def shares_of_open(layout: Layout, excluded: tuple[Zone, ...]) -> NDArray[np.float64]:
+    """Where the power goes that a source would give to each loudspeaker, were no zone excluded.
+
+    Parameters
+    ----------
+    layout
+        The loudspeakers.
+    excluded
+        Zones that are kept out of.
+
+    Returns
+    -------
+        Parts of power, (channels that play, channels that would), each column adding up to one:
+        that of a loudspeaker in an excluded zone goes to the nearest that are open.
+    """
+    open_ones = np.array(left_open(layout, excluded))
+    shares = np.eye(layout.channels)
+    for channel in layout.main:
+        if channel not in open_ones:
+            near = np.round(layout.vectors[open_ones] @ layout.vectors[channel], 6)
+            nearest = open_ones[near == near.max()]
+            shares[:, channel] = 0.0
+            shares[nearest, channel] = 1.0 / len(nearest)
+    shares.flags.writeable = False
+    return shares
 
 
 @lru_cache(maxsize=256)
