@@ -49,6 +49,18 @@ class ObjectPosition:
         return any(curve.moves for curve in self.curves)
 
     @property
+    def has_size(self) -> bool:
+        """Whether it may ever be more than a point: by its size, or because it is near."""
+        near = self.placement.coordinates == "cube" or bool(np.any(self.position[2].values < 1.0))
+        grows = any(bool(np.any(curve.values > 0.0)) for curve in self.position[3:])
+        return grows or (near and not self.placement.on_sphere)
+
+    @property
+    def is_wide(self) -> bool:
+        """Whether it may ever come from several directions at once."""
+        return self.has_size or bool(np.any(self.divergence.values > 0.0))
+
+    @property
     def is_diffuse(self) -> bool:
         """Whether any of it ever loses its direction."""
         return bool(np.any(self.diffuseness.values > 0.0))
@@ -162,7 +174,7 @@ def _directions(
     aside, weights = _diverged(where, times_s)
     away = np.ones_like(distance) if place.on_sphere else distance
     shells = [away]
-    if depth.any() and not place.on_sphere:
+    if where.position[5].values.any() and not place.on_sphere and where.has_size:
         shells = [np.maximum(away - depth / 2.0, 0.0), away + depth / 2.0]
     whole = np.any(away != 1.0) or len(shells) > 1
     found, parts = [], []
@@ -174,7 +186,13 @@ def _directions(
                 else (width, height)
             )
             found.append(
-                around(azimuth + turned[:, None], elevation, wide[0][:, None], wide[1][:, None])
+                around(
+                    azimuth + turned[:, None],
+                    elevation,
+                    wide[0][:, None],
+                    wide[1][:, None],
+                    where.has_size,
+                )
             )
             parts.append(np.full(found[-1].shape[2], weight / len(shells) / found[-1].shape[2]))
     return np.concatenate(found, axis=2), np.concatenate(parts)
@@ -187,7 +205,7 @@ def _diverged(where: ObjectPosition, times_s: Array) -> tuple[list[Array], Array
     """
     still = np.zeros(len(times_s))
     amount = where.divergence.at(times_s)
-    if not amount.any():
+    if not where.divergence.values.any():
         return [still], np.ones(1)
     d = float(np.mean(amount)) if not where.divergence.moves else None
     reach = where.placement.divergence_range_deg
@@ -232,6 +250,6 @@ def _in_room(where: ObjectPosition, layout: Layout, times_s: Array) -> tuple[Arr
     for turned, weight in zip(aside, weights, strict=True):
         step = np.zeros_like(middle)
         step[..., 0] = -turned[:, None] / _OUT_IN_ROOM_DEG
-        found.append(inside(np.clip(middle + step, -1.0, 1.0), sizes))
+        found.append(inside(np.clip(middle + step, -1.0, 1.0), sizes, where.has_size))
         parts.append(np.full(found[-1].shape[2], weight / found[-1].shape[2]))
     return np.concatenate(found, axis=2), np.concatenate(parts)

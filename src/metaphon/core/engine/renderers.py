@@ -29,7 +29,7 @@ from metaphon.core.spatial.binaural import loudspeaker_responses, scene_response
 from metaphon.core.spatial.decoding import CROSSOVER_HZ, Weighting, decode_matrix
 from metaphon.core.spatial.decorrelation import decorrelators
 from metaphon.core.spatial.downmix import conversion
-from metaphon.core.spatial.head import SHIPPED, Head, load_head
+from metaphon.core.spatial.head import SHIPPED, Head, Spectra, load_head
 from metaphon.core.spatial.layouts import Layout
 
 _WORKERS = 2
@@ -75,7 +75,8 @@ class MatrixRenderer:
             for feed in feeds
             if isinstance(feed, ObjectFeed) and feed.where.is_diffuse
         ]
-        self._unlike = Decorrelator(target.channels, rate_hz) if self._diffuse else None
+        filters = decorrelators(target.channels, rate_hz)
+        self._unlike = Decorrelator(filters) if self._diffuse else None
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
@@ -95,13 +96,12 @@ class MatrixRenderer:
 
 
 class Decorrelator:
-    """Every channel through a filter of its own, in pieces of one grid step."""
+    """Every channel through a filter of its own, (channels, taps), in pieces of one grid step."""
 
-    def __init__(self, channels: int, rate_hz: int) -> None:
-        filters = decorrelators(channels, rate_hz)
+    def __init__(self, filters: NDArray[np.float32]) -> None:
         self._size = next_fast_len(GRID_FRAMES + filters.shape[1] - 1, real=True)
         self._spectra = rfft(filters, self._size).astype(np.complex64)[:, None]
-        self._overlap_add = OverlapAdd(channels, self._size, GRID_FRAMES)
+        self._overlap_add = OverlapAdd(len(filters), self._size, GRID_FRAMES)
 
     def process(self, block: Block) -> Block:
         """Take and give (channels, frames), going on from the block before."""
@@ -227,36 +227,49 @@ class BinauralRenderer:
             )
             for feed in scenes
         ]
-        self._unlike = (
-            Decorrelator(2, rate_hz) if any(feed.where.is_diffuse for feed in objects) else None
-        )
-        self._apart = OverlapAdd(2, self._size, GRID_FRAMES)
+        # what is wide is heard as the sound and a copy unlike it; what is diffuse apart at each ear
+        apart = decorrelators(3, rate_hz)
+        lanes: dict[str, NDArray[np.float32] | None] = {"itself": None}
+        if any(feed.where.is_wide for feed in objects):
+            lanes["copy"] = apart[[2, 2]]
+        if any(feed.where.is_diffuse for feed in objects):
+            lanes["diffuse"] = apart[:2]
+        self._lanes = {
+            name: (OverlapAdd(2, self._size, GRID_FRAMES), None if f is None else Decorrelator(f))
+            for name, f in lanes.items()
+        }
 
     def _spectra(self, responses: NDArray[np.float32]) -> NDArray[np.complex64]:
         result: NDArray[np.complex64] = rfft(responses, self._size).astype(np.complex64)
         return result
 
-    def _still_filters(self, feed: ObjectFeed) -> NDArray[np.complex64]:
-        """(object channels, 2, frequencies) of an object that stands still."""
+    def _still_filters(self, feed: ObjectFeed) -> tuple[Spectra, Spectra | None]:
+        """What is heard of an object that stands still: itself, and of a copy if it is wide.
+
+        (object channels, 2, frequencies) each.
+        """
         vectors, weights = head_directions(feed.where, np.zeros(1))
-        spread = [self._head.responses(cell) for cell in vectors[0]]
-        return self._spectra(np.stack([_gathered(responses, weights) for responses in spread]))
+        channels, count = vectors.shape[1:3]
+        if count == 1:
+            return self._spectra(self._head.responses(vectors[0, :, 0])), None
+        ends = count * np.arange(1, channels + 1)
+        flat = vectors[0].reshape(-1, 3)
+        return self._head.spectra(flat, np.tile(weights, channels), ends, self._size)
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
-        segments = frames // GRID_FRAMES
-        heard = np.zeros((2, segments, self._size // 2 + 1), dtype=np.complex64)
-        diffuse = np.zeros_like(heard) if self._unlike else None
+        shape = (2, frames // GRID_FRAMES, self._size // 2 + 1)
+        heard = {name: np.zeros(shape, dtype=np.complex64) for name in self._lanes}
         for name, filters in self._bed_filters.items():
             bed = self._bed_sum(name, signals, first)
             if bed is not None:
-                self._convolve(heard, bed, filters)
+                self._convolve(heard["itself"], bed, filters)
         for strip, turned, filters in self._scenes:
             if strip in signals:
-                self._convolve(heard, turned.apply(signals[strip], first), filters)
-        for feed, filters in self._still:
+                self._convolve(heard["itself"], turned.apply(signals[strip], first), filters)
+        for feed, found in self._still:
             if feed.strip in signals:
-                self._placed(heard, diffuse, feed, signals[feed.strip], filters)
+                self._placed(heard, feed, signals[feed.strip], *found)
         # each crew sums on its own and all are added in order, so that who is quicker changes
         # nothing
         works = [
@@ -264,28 +277,29 @@ class BinauralRenderer:
             for crew in self._workers
         ]
         for work in works:
-            direct, lost = work.result()
-            heard += direct
-            if diffuse is not None and lost is not None:
-                diffuse += lost
-        out = self._overlap_add.add(irfft(heard, self._size))
-        if self._unlike and diffuse is not None:
-            out += self._unlike.process(self._apart.add(irfft(diffuse, self._size)))
+            for name, part in work.result().items():
+                heard[name] += part
+        out = np.zeros((2, frames), dtype=np.float32)
+        for name, (overlap_add, unlike) in self._lanes.items():
+            sound = overlap_add.add(irfft(heard[name], self._size))
+            out += unlike.process(sound) if unlike else sound
         return out
 
     def _placed(
         self,
-        heard: NDArray[np.complex64],
-        diffuse: NDArray[np.complex64] | None,
+        heard: dict[str, Spectra],
         feed: ObjectFeed,
         block: Block,
-        filters: NDArray[np.complex64],
+        itself: Spectra,
+        copy: Spectra | None,
     ) -> None:
         direct, lost = (np.float32(part[0]) for part in direct_and_diffuse(feed.where, np.zeros(1)))
         if direct:
-            self._convolve(heard, block, filters * direct)
-        if lost and diffuse is not None:
-            self._convolve(diffuse, block, filters * lost)
+            self._convolve(heard["itself"], block, itself * direct)
+        if direct and copy is not None:
+            self._convolve(heard["copy"], block, copy * direct)
+        if lost:
+            self._convolve(heard["diffuse"], block, itself * lost)
 
     def _bed_sum(self, layout: str, signals: Signals, first: int) -> Block | None:
         """The sum of all that plays on one layout's loudspeakers.
@@ -370,57 +384,68 @@ class _ObjectWorker:
         self._head = head
         self._size = size
 
-    def heard(
-        self, signals: Signals, first: int, frames: int
-    ) -> tuple[NDArray[np.complex64], NDArray[np.complex64] | None]:
+    def heard(self, signals: Signals, first: int, frames: int) -> dict[str, Spectra]:
         """The spectra of what both ears hear, (2, grid steps, frequencies).
 
-        Directly and of what is diffuse.
+        Of the objects themselves, of copies of those that are wide, and of what is diffuse.
         """
-        diffuse = self._sum(self._diffuse, signals, first, frames, True) if self._diffuse else None
-        return self._sum(self._moving, signals, first, frames, False), diffuse
+        found: dict[str, Spectra] = {}
+        self._sum(found, self._moving, signals, first, frames, False)
+        if self._diffuse:
+            self._sum(found, self._diffuse, signals, first, frames, True)
+        return found
 
     def _sum(
-        self, moving: Sequence[_Moving], signals: Signals, first: int, frames: int, lost: bool
-    ) -> NDArray[np.complex64]:
-        heard = np.zeros((2, frames // GRID_FRAMES, self._size // 2 + 1), dtype=np.complex64)
-        moving = [each for each in moving if each.strip in signals]
-        for some in (moving[i : i + _AT_ONCE] for i in range(0, len(moving), _AT_ONCE)):
-            self._add(heard, some, signals, first, lost)
-        return heard
-
-    def _add(
         self,
-        heard: NDArray[np.complex64],
-        some: Sequence[_Moving],
+        found: dict[str, Spectra],
+        moving: Sequence[_Moving],
         signals: Signals,
         first: int,
+        frames: int,
         lost: bool,
     ) -> None:
-        pieces = np.arange(heard.shape[1])
-        blocks = [each.part(signals[each.strip], first, lost) for each in some]
-        looks = [each.directions(first, len(pieces) * GRID_FRAMES) for each in some]
+        moving = [each for each in moving if each.strip in signals]
+        for some in (moving[i : i + _AT_ONCE] for i in range(0, len(moving), _AT_ONCE)):
+            blocks = [each.part(signals[each.strip], first, lost) for each in some]
+            looks = [each.directions(first, frames) for each in some]
+            passing, place = self._passing(blocks, looks, frames // GRID_FRAMES)
+            spectra = rfft(passing)
+            itself, copy = self._filters([directions for _, directions in looks])
+            for name, filters in (("itself", itself), ("copy", copy)):
+                if filters is not None and not (lost and name == "copy"):
+                    shape = (2, frames // GRID_FRAMES, self._size // 2 + 1)
+                    lane = "diffuse" if lost else name
+                    heard = found.setdefault(lane, np.zeros(shape, dtype=np.complex64))
+                    _sum_up(heard, spectra, filters, place)
+
+    def _passing(
+        self,
+        blocks: Sequence[Block],
+        looks: Sequence[tuple[Frames, NDArray[np.float64]]],
+        count: int,
+    ) -> tuple[NDArray[np.float32], NDArray[np.int64]]:
+        """What belongs to each point, (channels, points, pieces, size), and its row in filters."""
+        pieces = np.arange(count)
         starts = [np.searchsorted(points, pieces * GRID_FRAMES, "right") - 1 for points, _ in looks]
         stops = [np.searchsorted(points, (pieces + 1) * GRID_FRAMES) for points, _ in looks]
         most = max(int((b - a).max()) for a, b in zip(starts, stops, strict=True)) + 1
         channels = sum(map(len, blocks))
-        passing = np.zeros((channels, most, len(pieces), self._size), dtype=np.float32)
-        place = np.empty((channels, most, len(pieces)), dtype=np.int64)
+        passing = np.zeros((channels, most, count, self._size), dtype=np.float32)
+        place = np.empty((channels, most, count), dtype=np.int64)
         at = row = 0
         for block, (points, _), start in zip(blocks, looks, starts, strict=True):
             _split(block, points, start, passing[at : at + len(block)])
+            own = np.minimum(start + np.arange(most)[:, None], len(points) - 1)
             for channel in range(len(block)):
-                own = np.minimum(start + np.arange(most)[:, None], len(points) - 1)
                 place[at + channel] = row + channel * len(points) + own
             at, row = at + len(block), row + len(block) * len(points)
-        _sum_up(heard, rfft(passing), self._filters([found for _, found in looks]), place)
+        return passing, place
 
-    def _filters(self, directions: Sequence[NDArray[np.float64]]) -> NDArray[np.complex64]:
+    def _filters(self, directions: Sequence[NDArray[np.float64]]) -> tuple[Spectra, Spectra | None]:
         """The spectra of all channels of some objects, (channels and points, 2, frequencies)."""
         counts = np.concatenate([np.full(d.shape[0] * d.shape[1], d.shape[2]) for d in directions])
         flat = np.concatenate([d.reshape(-1, 4) for d in directions])
-        ends = np.cumsum(counts)
-        return self._head.spectra(flat[:, :3], flat[:, 3], ends, self._size)
+        return self._head.spectra(flat[:, :3], flat[:, 3], np.cumsum(counts), self._size)
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
@@ -462,19 +487,3 @@ def _sum_up(heard, passing, filters, place):  # type: ignore[no-untyped-def]
                     response = filters[place[channel, n, piece], ear]
                     for k in range(len(part)):
                         heard[ear, piece, k] += response[k] * part[k]
-
-
-def _gathered(responses: NDArray[np.float32], weights: NDArray[np.float64]) -> NDArray[np.float32]:
-    """What both ears hear, (2, taps), of directions that share a sound's power.
-
-    One response of their mean energy.
-    """
-    if len(responses) == 1:
-        first: NDArray[np.float32] = responses[0]
-        return first
-    mean = np.einsum("n,net->et", weights, responses)
-    energy = np.sum(weights * np.sum(responses**2, axis=(1, 2)))
-    result: NDArray[np.float32] = (
-        mean * np.sqrt(energy / max(float(np.sum(mean**2)), 1e-12))
-    ).astype(np.float32)
-    return result

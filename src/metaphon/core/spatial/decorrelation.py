@@ -1,21 +1,24 @@
-"""Making channels that carry one sound unlike each other, for what is diffuse."""
+"""Making channels that carry one sound unlike each other, for what is diffuse or extended."""
 
 from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import irfft, rfft
 
 _LENGTH_S = 0.03
-_DENSITY_HZ = 1200.0
-_DECAY_DB = 40.0
+_LATEST_S = 0.02
+_BANDS_A_DECADE = 24
+_ROUNDS = 40
 
 
 @lru_cache(maxsize=8)
 def decorrelators(channels: int, rate_hz: int) -> NDArray[np.float32]:
-    """Filters that make copies of one sound unlike each other: velvet noise, of unit energy.
+    """Filters that make copies of one sound unlike each other and leave its colour.
 
-    It dies away by 40 dB in 30 ms; it is the same for the same rate always, and for the first
-    channels whatever their number.
+    Every band is held back by a time of its own, up to 20 ms, by chance but the same for the same
+    rate always, and for the first channels whatever their number. Magnitude is flat within half a
+    decibel.
 
     Parameters
     ----------
@@ -26,20 +29,31 @@ def decorrelators(channels: int, rate_hz: int) -> NDArray[np.float32]:
 
     Returns
     -------
-        Impulse responses, (channels, taps).
+        Impulse responses of unit energy, (channels, taps).
 
     References
     ----------
-        B. Alary, A. Politis & V. Valimaki, Velvet-noise decorrelator, DAFx 2017.
+        M. Boueri & C. Kyriakakis, Audio signal decorrelation based on a critical band approach,
+        AES convention 117, 2004 (delays by bands); the response is then cut to its length and
+        made flat in turn (projection on both sets).
     """
-    taps, spacing = round(_LENGTH_S * rate_hz), rate_hz / _DENSITY_HZ
-    found = np.zeros((channels, taps), dtype=np.float32)
-    for channel, row in enumerate(found):
+    taps = round(_LENGTH_S * rate_hz)
+    size = 1 << (2 * taps - 1).bit_length()
+    hertz = np.fft.rfftfreq(size, 1.0 / rate_hz)
+    band = np.log10(np.maximum(hertz, 20.0) / 20.0) * _BANDS_A_DECADE
+    found = np.empty((channels, taps), dtype=np.float32)
+    for channel in range(channels):
         random = np.random.default_rng(7000 + channel)
-        starts = np.arange(0.0, taps - spacing, spacing)
-        places = np.round(starts + random.random(len(starts)) * (spacing - 1)).astype(int)
-        signs = random.integers(0, 2, len(starts)) * 2.0 - 1.0
-        row[places] = signs * 10.0 ** (-_DECAY_DB / 20.0 * places / taps)
-        row /= np.sqrt(np.sum(row**2))
+        delays = random.uniform(0.05, 1.0, int(band.max()) + 2) * _LATEST_S
+        held = np.interp(band, np.arange(len(delays)), delays)
+        phase = -2.0 * np.pi * np.cumsum(held) * (hertz[1] - hertz[0])
+        spectrum = np.exp(1j * phase)
+        for _ in range(_ROUNDS):
+            response = irfft(spectrum, size)
+            response[taps:] = 0.0
+            spectrum = rfft(response)
+            spectrum /= np.maximum(np.abs(spectrum), 1e-9)
+        response = irfft(spectrum, size)[:taps]
+        found[channel] = response / np.sqrt(np.sum(response**2))
     found.flags.writeable = False
     return found

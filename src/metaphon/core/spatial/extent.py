@@ -33,7 +33,11 @@ _BOX = np.stack(np.meshgrid(*[np.linspace(-1.0, 1.0, 3)] * 3, indexing="ij"), ax
 
 
 def around(
-    azimuth_deg: ArrayLike, elevation_deg: ArrayLike, width_deg: ArrayLike, height_deg: ArrayLike
+    azimuth_deg: ArrayLike,
+    elevation_deg: ArrayLike,
+    width_deg: ArrayLike,
+    height_deg: ArrayLike,
+    many: bool = True,
 ) -> Vectors:
     """Directions that fill an ellipse round a direction.
 
@@ -43,16 +47,18 @@ def around(
         Its middle, in degrees.
     width_deg, height_deg
         Whole angles, 0 to 360.
+    many
+        Whether there is more than the middle.
 
     Returns
     -------
-        Unit vectors, (..., count, 3); count is 1 where both angles are 0 throughout.
+        Unit vectors, (..., count, 3), count 25 or 1.
     """
     azimuth, elevation, width, height = np.broadcast_arrays(
         *(np.asarray(v, dtype=float) for v in (azimuth_deg, elevation_deg, width_deg, height_deg))
     )
     middle = unit_vectors(azimuth, elevation)
-    if not width.any() and not height.any():
+    if not many:
         return middle[..., None, :]
     right = unit_vectors(azimuth - 90.0, 0.0)
     up = np.cross(right, middle)
@@ -68,15 +74,15 @@ def around(
     return result
 
 
-def inside(positions: ArrayLike, sizes: ArrayLike) -> NDArray[np.float64]:
+def inside(positions: ArrayLike, sizes: ArrayLike, many: bool = True) -> NDArray[np.float64]:
     """Places that fill a box in the room, (..., count, 3), held within its walls.
 
-    `sizes` (..., 3) are 0 to 2.
+    `sizes` (..., 3) are 0 to 2; without `many` there is only the middle.
     """
     middle, size = np.broadcast_arrays(
         np.asarray(positions, dtype=float), np.asarray(sizes, dtype=float)
     )
-    if not size.any():
+    if not many:
         return middle[..., None, :]
     result: NDArray[np.float64] = np.clip(
         middle[..., None, :] + _BOX * size[..., None, :] / 2.0, -1.0, 1.0

@@ -15,19 +15,29 @@ from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 
+Spectra = NDArray[np.complex64]
 SHIPPED = Path("/usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa")
 TAPS_S = 512 / 48000.0
 _DELAY_STEPS = 32  # a sample, for what moves
+_MEASURED_HZ = (120.0, 300.0)  # measured heads are trusted above; below they pass to no head
+_MOST_BOOST = np.log(10.0 ** (30.0 / 10.0))  # of the inverse, as a natural logarithm of power
 _LEAD = 16  # samples kept before the onset, so that what rings ahead of it is not cut
 
 
 class Head:
     """A set of head-related impulse responses at one sample rate.
 
+    A measured head has its loudspeaker and its ear canal in it. So its responses are set right for
+    the diffuse field: averaged in power over the sphere, each ear hears half of the energy of the
+    source at every frequency, as a constant-power pair of loudspeakers would give. Below what can
+    be measured, no head is in the way: each ear hears that half from everywhere. Differences
+    between ears, in level and in time, stay as they are above it.
+
     Between measured directions the three nearest are mixed: their responses brought into step first
-    and their delays mixed apart, so that no comb filter arises. Loudness: averaged over all
-    directions, both ears together receive the energy of the source, as a constant-power pair of
-    loudspeakers would give.
+    and their delays mixed apart, so that no comb filter arises.
+
+    Source: H. Moller, Fundamentals of binaural technology, 1992; V. Larcher, J.-M. Jot & G.
+    Vandernoot, Equalization methods in binaural technology, AES convention 105, 1998.
     """
 
     def __init__(
@@ -48,13 +58,29 @@ class Head:
         )
         self._kept: dict[int, tuple[NDArray[np.complex64], NDArray[np.complex64]]] = {}
         delays = _onsets(responses)
-        size = next_fast_len(2 * max(self.taps, responses.shape[-1]), real=True)
-        turns = 2j * np.pi * rfftfreq(size)
-        spectra = rfft(responses, size) * np.exp(turns * (delays[..., None] - _LEAD))
-        aligned = irfft(spectra, size)[..., : self.taps]
-        scale = np.sqrt(np.mean(np.sum(aligned**2, axis=(1, 2))))
-        self._aligned = aligned / scale
+        size = 1 << (4 * max(self.taps, responses.shape[-1]) - 1).bit_length()
+        power = np.abs(rfft(responses, size)) ** 2
+        level = 0.5 * np.log(np.maximum(power, 1e-12 * power.max()))
+        mean = np.log(np.einsum("d,def->f", self._areas(vectors), power))
+        hertz = rfftfreq(size, 1.0 / rate_hz)
+        heard = np.interp(np.log2(np.maximum(hertz, 1.0)), np.log2(_MEASURED_HZ), (0.0, 1.0))
+        level = (level - 0.5 * np.maximum(mean, mean.max() - _MOST_BOOST)) * heard
+        level -= 0.5 * np.log(2.0) * (1.0 - heard)
+        found = irfft(minimum_phase_spectrum(level, size), size)
+        self._aligned = np.roll(found, _LEAD, axis=-1)[..., : self.taps] * _fade(self.taps)
         self._delays = delays
+
+    def _areas(self, vectors: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The part of the sphere that each measured direction stands for, (directions)."""
+        a, b, c = vectors[self._triangles].swapaxes(0, 1)
+        # the solid angle of a triangle of unit vectors (Van Oosterom & Strackee 1983)
+        volume = np.abs(np.einsum("ij,ij->i", a, np.cross(b, c)))
+        around = 1.0 + np.sum(a * b, axis=1) + np.sum(b * c, axis=1) + np.sum(c * a, axis=1)
+        angle = 2.0 * np.arctan2(volume, around)
+        areas = np.zeros(len(vectors))
+        np.add.at(areas, self._triangles.reshape(-1), np.repeat(angle / 3.0, 3))
+        result: NDArray[np.float64] = areas / areas.sum()
+        return result
 
     def responses(self, vectors: NDArray[np.float64]) -> NDArray[np.float32]:
         """Impulse responses (directions, 2, taps) for unit vectors (directions, 3)."""
@@ -74,21 +100,57 @@ class Head:
         parts: NDArray[np.float64],
         ends: NDArray[np.int64],
         size: int,
-    ) -> NDArray[np.complex64]:
-        """Spectra (points, 2, size // 2 + 1) of responses, for what moves.
+    ) -> tuple[Spectra, Spectra | None]:
+        """Spectra of responses at points from which sound comes, for what moves and what is wide.
 
-        Quicker, delays to a 32nd of a sample.
+        Quicker than `responses`, delays to a 32nd of a sample.
 
-        At a point the sound may come from several directions at once: unit vectors (directions, 3),
-        each with its part of the power, (directions); `ends` says where the directions of each
-        point end. A point has one response of their mean energy.
+        Parameters
+        ----------
+        vectors, parts
+            Unit vectors, (directions, 3), and the part of the power that comes from each,
+            (directions).
+        ends
+            Where the directions of each point end, (points).
+        size
+            Of the FFT.
+
+        Returns
+        -------
+            Two spectra, (points, 2, size // 2 + 1): what the ears hear of the sound itself, and of
+            a copy that is unlike it. Together they have the levels, and the likeness between ears,
+            of sound that comes from all directions of a point at once, each unlike the others. The
+            second is None where no point has several.
+
+        References
+        ----------
+            J. Vilkamo, T. Backstrom & A. Kuntz, Optimized covariance domain framework for
+            time-frequency processing of spatial audio, J. Audio Eng. Soc. 61(6), 2013: here the
+            sound itself keeps the response of the middle, and the copy has what then lacks.
         """
         measured, late = self._prepared(size)
-        out = np.zeros((len(ends), *measured.shape[1:]), dtype=np.complex64)
-        _mix(
-            vectors, parts, ends, self._corners, self._triangles, self._delays, measured, late, out
+        alone = np.zeros((len(vectors), *measured.shape[1:]), dtype=np.complex64)
+        _mix(vectors, self._corners, self._triangles, self._delays, measured, late, alone)
+        if len(ends) == len(vectors):
+            return alone, None
+        starts = np.concatenate([[0], ends[:-1]])
+        itself, copy = alone[starts], np.zeros_like(alone[starts])
+        wide = np.flatnonzero(ends - starts > 1)
+        middles = np.stack(
+            [
+                parts[a:b] @ vectors[a:b] + 1e-3 * vectors[a]
+                for a, b in zip(starts[wide], ends[wide], strict=True)
+            ]
         )
-        return out
+        middles /= np.linalg.norm(middles, axis=1, keepdims=True)
+        centre = np.zeros((len(wide), *measured.shape[1:]), dtype=np.complex64)
+        _mix(middles, self._corners, self._triangles, self._delays, measured, late, centre)
+        for point, middle in zip(wide, centre, strict=True):
+            some = slice(starts[point], ends[point])
+            found = _spread(alone[some], parts[some], middle)
+            short = irfft(found, size)[..., : self.taps] * _fade(self.taps)
+            itself[point], copy[point] = rfft(short, size).astype(np.complex64)
+        return itself, copy
 
     def _prepared(self, size: int) -> tuple[NDArray[np.complex64], NDArray[np.complex64]]:
         """The spectra of the measured responses in step, and of every delay, for FFTs of a size.
@@ -136,43 +198,55 @@ def _near(vector, corners, triangles, weights, found):  # type: ignore[no-untype
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def _mix(vectors, parts, ends, corners, triangles, delays, measured, late, out):  # type: ignore[no-untyped-def]
+def _mix(vectors, corners, triangles, delays, measured, late, out):  # type: ignore[no-untyped-def]
+    """The spectra of directions, (directions, 2, frequencies), into `out`."""
     weights = np.empty(3)
     found = np.empty(3, dtype=np.int64)
-    begin = 0
-    for point in range(len(ends)):
-        energy = np.float32(0.0)
-        several = ends[point] > begin + 1
-        for n in range(begin, ends[point]):
-            _near(vectors[n], corners, triangles, weights, found)
-            a, b, c = np.float32(weights[0]), np.float32(weights[1]), np.float32(weights[2])
-            part = np.float32(parts[n])
-            for ear in range(2):
-                delay = 0.0
-                for k in range(3):
-                    delay += weights[k] * delays[found[k], ear]
-                turned = late[min(max(round((delay - _LEAD) * _DELAY_STEPS), 0), len(late) - 1)]
-                one, two, three = (
-                    measured[found[0], ear],
-                    measured[found[1], ear],
-                    measured[found[2], ear],
-                )
-                into = out[point, ear]
-                if not several:
-                    for k in range(len(into)):
-                        into[k] = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
-                    continue
-                for k in range(len(into)):
-                    value = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
-                    into[k] += part * value
-                    energy += part * (value.real * value.real + value.imag * value.imag)
-        begin = ends[point]
-        if several:
-            sum_of = np.float32(1e-12)
-            for ear in range(2):
-                for value in out[point, ear]:
-                    sum_of += value.real * value.real + value.imag * value.imag
-            out[point] *= np.sqrt(energy / sum_of)
+    for n in range(len(vectors)):
+        _near(vectors[n], corners, triangles, weights, found)
+        a, b, c = np.float32(weights[0]), np.float32(weights[1]), np.float32(weights[2])
+        for ear in range(2):
+            delay = 0.0
+            for k in range(3):
+                delay += weights[k] * delays[found[k], ear]
+            turned = late[min(max(round((delay - _LEAD) * _DELAY_STEPS), 0), len(late) - 1)]
+            one, two, three = (
+                measured[found[0], ear],
+                measured[found[1], ear],
+                measured[found[2], ear],
+            )
+            into = out[n, ear]
+            for k in range(len(into)):
+                into[k] = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
+
+
+def _spread(alone: Spectra, parts: NDArray[np.float64], middle: Spectra) -> NDArray[np.complex128]:
+    """What the ears hear of a sound and of its copy, (2, ears, frequencies).
+
+    `alone` are the responses of all directions, (directions, ears, frequencies), `middle` the one
+    of their middle.
+    """
+    share = (parts / parts.sum())[:, None]
+    left, right = alone[:, 0].astype(np.complex128), alone[:, 1].astype(np.complex128)
+    power_left = np.sum(share * np.abs(left) ** 2, axis=0)
+    power_right = np.sum(share * np.abs(right) ** 2, axis=0)
+    cross = np.sum(share * left * np.conj(right), axis=0)
+    # so much of the middle may be wrong, by its delay in steps, without being taken for width
+    least = 3e-3 * (power_left + power_right) + 1e-15
+    inverse_of = (power_left + least) * (power_right + least) - np.abs(cross) ** 2
+    own = (
+        (power_right + least) * np.abs(middle[0]) ** 2
+        + (power_left + least) * np.abs(middle[1]) ** 2
+        - 2.0 * np.real(np.conj(middle[0]) * cross * middle[1])
+    )
+    itself = middle * np.sqrt(inverse_of / np.maximum(own, 1e-30))
+    rest_left = np.maximum(power_left - np.abs(itself[0]) ** 2, 0.0)
+    rest_right = np.maximum(power_right - np.abs(itself[1]) ** 2, 0.0)
+    rest_cross = cross - itself[0] * np.conj(itself[1])
+    turn = np.exp(-1j * np.angle(rest_cross))
+    copy = np.stack([np.sqrt(rest_left), np.sqrt(rest_right) * turn])
+    lead = middle[0] / np.maximum(np.abs(middle[0]), 1e-12)  # in step with the sound itself
+    return np.stack([itself, copy * lead])
 
 
 def _onsets(responses: NDArray[Any]) -> NDArray[np.float64]:
