@@ -10,8 +10,9 @@ from scipy.special import sph_harm_y
 
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import encode, order_of, sphere_grid
+from metaphon.core.spatial.binaural import scene_responses
 from metaphon.core.spatial.decoding import decode_matrix, max_re_weights
-from metaphon.core.spatial.directions import unit_vectors, wrap_azimuth
+from metaphon.core.spatial.directions import angles_of, unit_vectors, wrap_azimuth
 from metaphon.core.spatial.downmix import conversion
 from metaphon.core.spatial.extent import around
 from metaphon.core.spatial.head import SHIPPED, load_head
@@ -213,6 +214,15 @@ class Ambisonics(unittest.TestCase):
             order_of(6)
 
 
+def itd_ms(responses: np.ndarray) -> np.ndarray:
+    """How much later the right ear hears, by cross-correlation below 1.5 kHz, (directions)."""
+    size = 1 << 13
+    left, right = np.fft.rfft(responses, size).swapaxes(0, 1)
+    cross = left.conj() * right * (np.fft.rfftfreq(size, 1 / 48000) < 1500.0)
+    peak = np.argmax(np.fft.irfft(cross, 8 * size), axis=-1)
+    return np.where(peak > 4 * size, peak - 8 * size, peak) / 8 / 48.0
+
+
 class MeasuredHead(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
@@ -324,6 +334,54 @@ class MeasuredHead(unittest.TestCase):
                 self.assertLess(np.abs(off).max(), 1.0)
                 like = [abs(c[0, 1]) / np.sqrt(c[0, 0].real * c[1, 1].real) for c in (real, made)]
                 self.assertAlmostEqual(*like, delta=0.1)
+
+    def test_a_scene_on_headphones_has_the_colour_and_the_delay_of_an_object(self) -> None:
+        """Plane waves from 60 directions by chance, thirds of octaves from 50 Hz to 8 kHz, both
+        ears together, against the head itself; delay between the ears below 1.5 kHz.
+
+        (Schoerkhuber, Zaunschirm & Hoeldrich 2018: what magnitude least squares is to reach.)
+        """
+        vectors = np.random.default_rng(6).standard_normal((60, 3))
+        vectors /= np.linalg.norm(vectors, axis=1, keepdims=True)
+        objects = self.head.responses(vectors).astype(float)
+        for order, within_db, weighting in (
+            (3, 2.0, "basic"),
+            (5, 1.5, "basic"),
+            (3, 2.6, "max_re"),
+        ):
+            heard = scene_responses(self.head, order, weighting).astype(float)
+            waves = np.einsum("dk,ket->det", encode(*angles_of(vectors), order), heard)
+            off = []
+            hertz = np.fft.rfftfreq(4096, 1 / 48000)
+            for centre in 1000.0 * 2.0 ** (np.arange(-13, 10) / 3):
+                third = (hertz > centre * 2 ** (-1 / 6) - 6) & (hertz < centre * 2 ** (1 / 6) + 6)
+                scene, real = (
+                    np.sum(np.abs(np.fft.rfft(part, 4096))[..., third] ** 2, axis=(1, 2))
+                    for part in (waves, objects)
+                )
+                off.append(10 * np.log10(scene / real))
+            self.assertLess(np.percentile(np.abs(off), 95), within_db, f"order {order}")
+            apart = np.abs(itd_ms(waves) - itd_ms(objects))
+            self.assertLess(np.percentile(apart, 95), 0.1 if weighting == "basic" else 0.13)
+
+    def test_a_scene_keeps_the_diffuse_field_of_the_head(self) -> None:
+        """Level and likeness between the ears over the sphere (Zaunschirm et al. 2018)."""
+        azimuth, elevation, weights = sphere_grid()
+        for order in (1, 3):
+            heard = scene_responses(self.head, order).astype(float)
+            found = []
+            for part in (
+                np.einsum("dk,ket->det", encode(azimuth, elevation, order), heard),
+                self.head.responses(unit_vectors(azimuth, elevation)).astype(float),
+            ):
+                spectra = np.fft.rfft(part, 2048)[..., 4:700]
+                found.append(np.einsum("d,def,dgf->egf", weights, spectra, spectra.conj()))
+            scene, real = found
+            for ear in range(2):
+                off = 10 * np.log10(scene[ear, ear].real / real[ear, ear].real)
+                self.assertLess(np.percentile(np.abs(off), 98), 0.5)
+            cross = np.abs(scene[0, 1] - real[0, 1]) / np.sqrt(real[0, 0].real * real[1, 1].real)
+            self.assertLess(np.percentile(cross, 98), 0.15)
 
     def test_missing_and_unfit_files(self) -> None:
         with self.assertRaisesRegex(InputError, "libmysofa1"):

@@ -223,7 +223,7 @@ class BinauralRenderer:
             (
                 feed.strip,
                 Mixer(Gains(feed.rotation_at, feed.curves, feed), rate_hz),
-                self._spectra(scene_responses(head, feed.order)),
+                self._spectra(scene_responses(head, feed.order, feed.weighting)),
             )
             for feed in scenes
         ]

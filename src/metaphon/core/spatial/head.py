@@ -82,6 +82,11 @@ class Head:
         result: NDArray[np.float64] = areas / areas.sum()
         return result
 
+    @property
+    def mean_delay(self) -> float:
+        """When a sound reaches the ears on average over the measured directions, in samples."""
+        return float(self._delays.mean())
+
     def responses(self, vectors: NDArray[np.float64]) -> NDArray[np.float32]:
         """Impulse responses (directions, 2, taps) for unit vectors (directions, 3)."""
         chosen, corners = np.empty((len(vectors), 3)), np.empty((len(vectors), 3), dtype=np.int64)
