@@ -209,6 +209,25 @@ class Sizes(unittest.TestCase):
         third = gains(layout="0+3+0", divergence=0.5, divergence_range_deg=30.0)
         np.testing.assert_allclose(third**2, 1 / 3, atol=1e-9)
 
+    def test_an_excluded_zone_leaves_the_whole_energy_to_the_nearest_open_ones(self) -> None:
+        """As they were found silent: 7.1.4 at 135 degrees without the left, 5.1 at 0 without the
+        front; and on the way round without a dropout.
+        """
+        for name, zone, azimuth, heard in (
+            ("4+7+0", "left", 135.0, "M-135"),
+            ("0+5+0", "front", 0.0, "M+110"),
+            ("0+5+0", "rear", 180.0, "M+030"),
+        ):
+            for coordinates in ("sphere", "cube"):
+                x, y = -np.sin(np.radians(azimuth)), np.cos(np.radians(azimuth))
+                there = {"azimuth_deg": azimuth, "x": x, "y": y, "coordinates": coordinates}
+                power = gains(name, excluded=(zone,), **there) ** 2
+                self.assertAlmostEqual(power.sum(), 1.0)
+                self.assertGreater(power[LAYOUTS[name].labels.index(heard)], 0.3)
+            for turned in range(-180, 181, 5):
+                power = gains(name, excluded=(zone,), azimuth_deg=float(turned)) ** 2
+                self.assertAlmostEqual(power.sum(), 1.0)
+
     def test_snap_and_zones(self) -> None:
         snapped = gains(azimuth_deg=40.0, elevation_deg=5.0, snap=True)
         self.assertEqual(np.count_nonzero(snapped), 1)

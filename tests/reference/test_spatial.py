@@ -1,6 +1,7 @@
 """Panning, fold-down, ambisonics and the measured head against their published sources."""
 
 import unittest
+from itertools import product
 
 import numpy as np
 import sofar
@@ -13,7 +14,7 @@ from metaphon.core.spatial.ambisonics import encode, order_of, sphere_grid
 from metaphon.core.spatial.binaural import scene_responses
 from metaphon.core.spatial.decoding import decode_matrix, max_re_weights
 from metaphon.core.spatial.directions import angles_of, unit_vectors, wrap_azimuth
-from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.downmix import conversion, fold_power
 from metaphon.core.spatial.extent import around
 from metaphon.core.spatial.head import SHIPPED, load_head
 from metaphon.core.spatial.layouts import LAYOUTS, Layout, layout_for_channels, layout_named
@@ -146,6 +147,58 @@ class FoldDown(unittest.TestCase):
     def test_a_layout_into_itself_is_untouched(self) -> None:
         for name, layout in LAYOUTS.items():
             np.testing.assert_array_equal(conversion(name, name), np.eye(layout.channels))
+
+    def test_sides_stay_sides_and_neighbours_agree(self) -> None:
+        """No loudspeaker of one side is heard from the other; surrounds fold down alike (BS.775-4:
+        0.7071), whatever their angle and layer, and fronts are kept.
+        """
+        for source, target in product(LAYOUTS, ("0+2+0", "0+3+0", "0+5+0", "0+7+0", "4+7+0")):
+            one, other = LAYOUTS[source], LAYOUTS[target]
+            matrix = conversion(source, target)
+            for channel in one.main:
+                azimuth = one.angles_deg[channel][0]
+                if azimuth in (0.0, 180.0, -180.0) or abs(azimuth) < 20.0:
+                    continue
+                across = [i for i in other.main if other.angles_deg[i][0] * azimuth < 0.0]
+                self.assertEqual(np.abs(matrix[across, channel]).max(initial=0.0), 0.0)
+                if target == "0+2+0":
+                    wanted = 1.0 if abs(azimuth) <= 60.0 else np.sqrt(0.5)
+                    self.assertAlmostEqual(np.linalg.norm(matrix[:, channel]), wanted)
+
+    def test_an_object_folds_down_as_a_bed_does(self) -> None:
+        """At every loudspeaker of 7.1.4, in stereo, within 0.8 dB."""
+        layout = LAYOUTS["4+7+0"]
+        matrix = conversion("4+7+0", "0+2+0")
+        for channel in layout.main:
+            object_power = fold_power(layout.vectors[channel], LAYOUTS["0+2+0"])
+            bed_power = np.sum(matrix[:, channel] ** 2)
+            self.assertAlmostEqual(10 * np.log10(object_power / bed_power), 0.0, delta=0.8)
+
+    def test_mono_in_a_bed_follows_its_elevation(self) -> None:
+        layout = LAYOUTS["4+7+0"]
+        for azimuth in (0.0, 45.0, -135.0, 100.0):
+            for elevation, above in ((0.0, 0.0), (15.0, 0.5), (30.0, 1.0), (80.0, 1.0)):
+                power = constant_power(azimuth, layout, elevation) ** 2
+                high = [i for i in layout.main if layout.angles_deg[i][1] == 30.0]
+                self.assertAlmostEqual(power[high].sum(), above)
+                self.assertAlmostEqual(power.sum(), 1.0)
+
+    def test_what_has_no_loudspeaker_near_comes_from_the_nearest(self) -> None:
+        """Layers that are missing, and loudspeakers on one side only (BS.2127-1, 6.1: virtual
+        loudspeakers): the whole energy, without steps, from the part of the sphere that is right.
+        """
+        below = vector_pan(180.0, -60.0, LAYOUTS["9+10+3"]) ** 2
+        rear = [LAYOUTS["9+10+3"].labels.index(n) for n in ("M+180", "M+135", "M-135")]
+        self.assertGreater(below[rear].sum(), 0.6)
+        heights = vector_pan(135.0, 30.0, LAYOUTS["2+7+0"]) ** 2
+        self.assertLess(heights[LAYOUTS["2+7+0"].labels.index("U-090")], 1e-6)
+        one_sided = layout_named("own:left;A=30,0;B=90,0;C=150,0")
+        for layout in (*LAYOUTS.values(), one_sided, layout_named("own:two;A=30,0;B=60,0")):
+            azimuth = np.arange(-180.0, 181.0)
+            for elevation in (-80.0, -30.0, 0.0, 20.0, 70.0):
+                power = vector_pan(azimuth, np.full_like(azimuth, elevation), layout) ** 2
+                np.testing.assert_allclose(power.sum(axis=1), 1.0, atol=1e-9)
+                self.assertLess(np.abs(np.diff(power, axis=0)).max(), 0.2)
 
     def test_no_channel_comes_out_louder(self) -> None:
         for source in LAYOUTS:

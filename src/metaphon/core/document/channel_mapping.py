@@ -53,7 +53,7 @@ def mapping_gains(
     """
     if source.channels == 1:
         if aim.layout:
-            return constant_power(azimuth_deg, aim.layout)[:, :, None]
+            return constant_power(azimuth_deg, aim.layout, elevation_deg)[:, :, None]
         assert aim.order is not None
         return encode(azimuth_deg, elevation_deg, aim.order)[:, :, None]
     return np.broadcast_to(_fixed(source, aim), (len(azimuth_deg), aim.channels, source.channels))

@@ -14,9 +14,10 @@ from metaphon.core.engine.automation import Curve
 from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.cube_panning import cube_pan, cube_positions
 from metaphon.core.spatial.directions import Vectors, angles_of, unit_vectors
+from metaphon.core.spatial.downmix import fold_power
 from metaphon.core.spatial.extent import around, inside, seen_from_within
 from metaphon.core.spatial.layouts import Layout
-from metaphon.core.spatial.panning import pan_vectors
+from metaphon.core.spatial.panning import pan_vectors, surrounds
 from metaphon.core.spatial.zones import left_open, part_of, shares_of_open
 
 Array = NDArray[np.float64]
@@ -111,7 +112,7 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
     Returns
     -------
         Amplitude gains, (times, channels of the layout, channels of the object); their squares
-        sum to one.
+        sum to one, or on layouts without surrounds to what is kept of a bed there.
     """
     excluded = where.placement.excluded
     open_ones = left_open(layout, excluded)
@@ -124,6 +125,8 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
         power = np.einsum("n,tcnl->tlc", weights, pan_vectors(vectors, layout) ** 2)
         if vectors.shape[2] > 1:
             power /= np.maximum(power.sum(axis=1, keepdims=True), 1e-12)
+    if not surrounds(layout):
+        power *= fold_power(unit_vectors(*_middles(where, times_s)), layout)[:, None]
     if snapping is not layout:
         power = shares_of_open(layout, excluded) @ power
     result: Array = np.sqrt(power)
@@ -160,15 +163,21 @@ def head_directions(where: ObjectPosition, times_s: Array) -> tuple[Vectors, Arr
     return _directions(where, times_s)
 
 
+def _middles(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
+    """Azimuth and elevation of the middle of each channel, (times, channels) each."""
+    azimuth, elevation = where.on_sphere_at(times_s)[:2]
+    offsets = np.array(where.offsets_deg)
+    spread = where.pair_deg.at(times_s)[:, None] / 60.0
+    aside = azimuth[:, None] + offsets[:, 0] * spread
+    return aside, np.clip(elevation[:, None] + offsets[:, 1], -90.0, 90.0)
+
+
 def _directions(
     where: ObjectPosition, times_s: Array, snapping: Layout | None = None
 ) -> tuple[Vectors, Array]:
     place = where.placement
-    azimuth, elevation, distance, width, height, depth = where.on_sphere_at(times_s)
-    offsets = np.array(where.offsets_deg)
-    spread = where.pair_deg.at(times_s)[:, None] / 60.0
-    azimuth = azimuth[:, None] + offsets[:, 0] * spread
-    elevation = np.clip(elevation[:, None] + offsets[:, 1], -90.0, 90.0)
+    _, _, distance, width, height, depth = where.on_sphere_at(times_s)
+    azimuth, elevation = _middles(where, times_s)
     if place.snap and snapping is not None:
         azimuth, elevation = _snapped(azimuth, elevation, snapping)
     aside, weights = _diverged(where, times_s)

@@ -479,7 +479,7 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
     Mono is panned to where it stands, wider sources are converted.
     """
     source = format_of(strip, channels)
-    if channels == 1 and (azimuth.moves or (elevation.moves and aim.order is not None)):
+    if channels == 1 and (azimuth.moves or elevation.moves):
 
         def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
             return mapping_gains(source, aim, azimuth.at(times_s), elevation.at(times_s))

@@ -93,7 +93,7 @@ def scene_responses(head: Head, order: int, weighting: Weighting = "basic") -> N
         above = np.full(len(hertz), True) if weighting == "max_re" else hertz > CROSSOVER_HZ
         found[..., above] *= per_channel(max_re_weights(order))[:, None, None]
     found = _with_covariance(found, ears, harmonics, weights)
-    responses = irfft(found * waits, size)[..., : head.taps].astype(np.float32)
+    responses: NDArray[np.float32] = irfft(found * waits, size)[..., : head.taps].astype(np.float32)
     responses.flags.writeable = False
     return responses
 

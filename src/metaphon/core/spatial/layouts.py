@@ -131,9 +131,15 @@ LAYOUTS: dict[str, Layout] = {
         _layout("0+5+0", "5.1", _FIVE),
         _layout("2+5+0", "5.1.2", f"{_FIVE} U+030 U-030"),
         _layout("4+5+0", "5.1.4", f"{_FIVE} U+030 U-030 U+110 U-110"),
+        _layout("4+5+1", "5.1.4 and below", f"{_FIVE} U+030 U-030 U+110 U-110 B+000"),
         _layout("0+7+0", "7.1", _SEVEN),
         _layout("2+7+0", "7.1.2", f"{_SEVEN} U+090 U-090"),  # common practice
         _layout("4+7+0", "7.1.4", f"{_SEVEN} U+045 U-045 U+135 U-135"),
+        _layout(
+            "3+7+0",
+            "7.1.3",
+            "M+000 M+030 M-030 U+045 U-045 M+090 M-090 M+135 M-135 U+180 LFE1 LFE2",
+        ),
         _layout("4+9+0", "9.1.4", f"{_SEVEN} U+045 U-045 U+135 U-135 M+SC M-SC"),
         _layout(
             "9+10+3",

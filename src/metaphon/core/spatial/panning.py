@@ -29,18 +29,19 @@ def normalised(gains: Gains) -> Gains:
     return result
 
 
-def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
-    """Pan between the two neighbouring ear-level loudspeakers at equal power.
+def constant_power(azimuth_deg: ArrayLike, layout: Layout, elevation_deg: ArrayLike = 0.0) -> Gains:
+    """Pan between two neighbouring loudspeakers of a layer, and between two layers, at equal power.
 
     The gains are the sine and cosine of the way between the two. On a layout without a rear a
-    direction behind is heard from its mirror image in front.
+    direction behind is heard from its mirror image in front; above or below the last layer it is
+    heard from there.
 
     Parameters
     ----------
-    azimuth_deg
-        Angles of any shape, in degrees, positive to the left.
+    azimuth_deg, elevation_deg
+        Angles of one shape, in degrees; left and up are positive.
     layout
-        The loudspeakers; those above and below and the LFE stay at 0.
+        The loudspeakers; the LFE stays at 0.
 
     Returns
     -------
@@ -56,25 +57,45 @@ def constant_power(azimuth_deg: ArrayLike, layout: Layout) -> Gains:
     >>> constant_power(0.0, layout_named("0+2+0")).round(4).tolist()
     [0.7071, 0.7071]
     """
-    azimuth = _in_reach(np.asarray(azimuth_deg, dtype=float), layout)
-    level = [i for i in layout.main if layout.angles_deg[i][1] == 0.0]
+    azimuth, elevation = np.broadcast_arrays(
+        np.asarray(azimuth_deg, dtype=float), np.asarray(elevation_deg, dtype=float)
+    )
+    azimuth = _in_reach(azimuth, layout)
+    heights = sorted({layout.angles_deg[i][1] for i in layout.main})
     gains = np.zeros((*azimuth.shape, layout.channels))
-    if len(level) == 1:
-        gains[..., level[0]] = 1.0
+    held = np.clip(elevation, heights[0], heights[-1])[..., None]
+    for place, height in enumerate(heights):
+        layer = [i for i in layout.main if layout.angles_deg[i][1] == height]
+        below, above = heights[max(place - 1, 0)], heights[min(place + 1, len(heights) - 1)]
+        ways = [
+            np.clip((held - height) / (other - height), 0.0, 1.0)
+            for other in (below, above)
+            if other != height
+        ]
+        share = np.prod([np.cos(way * np.pi / 2) for way in ways], axis=0) if ways else 1.0
+        gains += share * _round_a_ring(azimuth, layer, layout)
+    return np.where(np.abs(gains) < 1e-12, 0.0, gains)
+
+
+def _round_a_ring(azimuth: Gains, layer: list[int], layout: Layout) -> Gains:
+    """Equal power between the two loudspeakers of a layer that stand round each angle."""
+    gains = np.zeros((*azimuth.shape, layout.channels))
+    if len(layer) == 1:
+        gains[..., layer[0]] = 1.0
         return gains
-    order = sorted(level, key=lambda i: layout.angles_deg[i][0])
+    order = sorted(layer, key=lambda i: layout.angles_deg[i][0])
     for k, a in enumerate(order):
         b = order[(k + 1) % len(order)]
         if layout.angles_deg[a][0] == layout.angles_deg[b][0]:
             continue
         gap = np.mod(layout.angles_deg[b][0] - layout.angles_deg[a][0], 360.0)
-        if gap > 180.0 and not _surrounds(layout):
+        if gap > 180.0 and not surrounds(layout):
             continue
         way = np.mod(azimuth - layout.angles_deg[a][0], 360.0) / gap
         inside = way <= 1.0
         gains[..., a] = np.where(inside, np.cos(way * np.pi / 2), gains[..., a])
         gains[..., b] = np.where(inside, np.sin(way * np.pi / 2), gains[..., b])
-    return np.where(np.abs(gains) < 1e-12, 0.0, gains)
+    return gains
 
 
 def vector_pan(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, layout: Layout) -> Gains:
@@ -124,7 +145,7 @@ def pan_vectors(vectors: Vectors, layout: Layout) -> Gains:
         Gains (..., channels), their squares sum to one.
     """
     flat = vectors.reshape(-1, 3)
-    if not _surrounds(layout):
+    if not surrounds(layout):
         if len({layout.angles_deg[i][1] for i in layout.main}) == 1:
             # by how far it lies aside: so nothing jumps straight above
             aside = np.degrees(np.arcsin(np.clip(-vectors[..., 0], -1.0, 1.0)))
@@ -140,7 +161,8 @@ def pan_vectors(vectors: Vectors, layout: Layout) -> Gains:
     return gains.reshape(*vectors.shape[:-1], layout.channels)
 
 
-def _surrounds(layout: Layout) -> bool:
+def surrounds(layout: Layout) -> bool:
+    """Whether a layout has loudspeakers behind the ears."""
     return any(abs(layout.angles_deg[i][0]) > 90 for i in layout.main)
 
 
@@ -151,7 +173,7 @@ def _in_reach(azimuth: Gains, layout: Layout) -> Gains:
     loudspeakers.
     """
     azimuth = wrap_azimuth(azimuth)
-    if _surrounds(layout):
+    if surrounds(layout):
         return azimuth
     folded = np.degrees(np.arcsin(np.clip(np.sin(np.radians(azimuth)), -1, 1)))
     across = [layout.angles_deg[i][0] for i in layout.main]
