@@ -63,7 +63,7 @@ def _parser() -> argparse.ArgumentParser:
     measure = commands.add_parser("measure", help="measure an audio file")
     measure.add_argument("file", type=Path, metavar="FILE")
     measure.add_argument(
-        "--layout", help="a BS.2051 name; guessed from the channels where not given"
+        "--layout", help="a BS.2051 name or sceneN; guessed from the channels where not given"
     )
     measure.set_defaults(run=_measure)
 
@@ -141,21 +141,18 @@ def _render(options: argparse.Namespace) -> Answer:
 
 
 def _measure(options: argparse.Namespace) -> Answer:
+    from metaphon.core.document.targets import target_named
     from metaphon.core.files.audio import ClipReader, probe
     from metaphon.core.measure.programme import ProgrammeMeter
-    from metaphon.core.spatial.layouts import layout_for_channels, layout_named
+    from metaphon.core.spatial.layouts import layout_for_channels
 
     info = probe(options.file)
-    if options.layout:
-        layout = layout_named(options.layout)
-        if layout.channels != info.channels:
-            raise InputError(
-                f"{layout.title} has {layout.channels} channels, {options.file.name} has "
-                f"{info.channels}."
-            )
-    else:
-        layout = layout_for_channels(info.channels)
-    meter = ProgrammeMeter(info.channels, info.sample_rate_hz, layout)
+    heard = target_named(options.layout or layout_for_channels(info.channels).name)
+    if heard.channels != info.channels:
+        raise InputError(
+            f"{heard.title} has {heard.channels} channels, {options.file.name} has {info.channels}."
+        )
+    meter = ProgrammeMeter(info.channels, info.sample_rate_hz, heard.metering_layout)
     reader = ClipReader(options.file)
     for first in range(0, info.frames, 1 << 16):
         meter.add(reader.read(first, min(1 << 16, info.frames - first)))

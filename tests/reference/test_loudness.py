@@ -12,6 +12,8 @@ from metaphon.core.demo import sounds
 from metaphon.core.demo.sounds import SOUNDS
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights, k_weighting
 from metaphon.core.measure.peaks import PeakMeter, decibels
+from metaphon.core.measure.programme import ProgrammeMeter
+from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.layouts import LAYOUTS
 from tests.sounds import RATE_HZ, noise, sine
 
@@ -72,6 +74,52 @@ class Integrated(unittest.TestCase):
         loud_lfe = sine(40, 20, -3)
         sound = np.stack([front, front, centre, loud_lfe, rear, rear])
         self.assertAlmostEqual(meter_of(sound, "0+5+0").integrated_lufs, -23.0, delta=0.1)
+
+    def test_ebu_tech_3341_loudest_windows(self) -> None:
+        """EBU Tech 3341, cases 10 and 13 (from memory): bursts at -23 dBFS of 3 s, and of 400 ms,
+        begun at any time, read a highest short-term, or momentary, loudness of -23 to 0.1 LU.
+        """
+        for late in range(20):
+            begin = 0.15 * late + 0.0137
+            short = stereo((-100, begin), (-23, 3.0), (-100, 1.0))
+            self.assertAlmostEqual(
+                meter_of(short, "0+2+0").highest_short_term_lufs, -23.0, delta=0.1
+            )
+            begin = 0.02 * late + 0.0137
+            burst = stereo((-100, begin), (-23, 0.4), (-100, 1.0))
+            self.assertAlmostEqual(
+                meter_of(burst, "0+2+0").highest_momentary_lufs, -23.0, delta=0.1
+            )
+
+    def test_ebu_tech_3341_pulses_make_one_loudness(self) -> None:
+        """EBU Tech 3341, cases 9 and 12 (from memory): -20 dBFS 1.34 s and -30 dBFS 1.66 s by
+        turns read a short-term of -23; -20 dBFS 0.18 s and -30 dBFS 0.22 s a momentary of -23.
+        """
+        slow = meter_of(stereo(*[(-20, 1.34), (-30, 1.66)] * 5), "0+2+0")
+        np.testing.assert_allclose(slow.short_term_lufs[1:], -23.0, atol=0.1)
+        fast = meter_of(stereo(*[(-20, 0.18), (-30, 0.22)] * 25), "0+2+0")
+        np.testing.assert_allclose(fast.momentary_lufs[1:], -23.0, atol=0.1)
+
+    def test_a_scene_is_as_loud_as_its_playing(self) -> None:
+        """A plane wave from any direction: that of the same sound from one loudspeaker, to the
+        weight of 1.41 that a side has (BS.1770-5, annex 3), and whatever the order.
+        """
+        sound = noise(1, 6.0, level=0.1)[0]
+        alone = meter_of(sound[None], "0+1+0").integrated_lufs
+        for order in (1, 3):
+            for azimuth in (0.0, 90.0, 180.0):
+                gains = encode(np.array([azimuth]), np.array([0.0]), order)[0]
+                meter = ProgrammeMeter((order + 1) ** 2, RATE_HZ, None)
+                meter.add((gains[:, None] * sound).astype(np.float32))
+                loud = meter.finish().integrated_lufs
+                self.assertAlmostEqual(loud, alone + 0.5, delta=1.1)
+
+    def test_what_is_just_under_full_scale_is_counted(self) -> None:
+        sound = np.zeros((1, 4800), dtype=np.float32)
+        sound[0, 100:103] = [0.995, -0.99, 0.98]
+        meter = ProgrammeMeter(1, RATE_HZ, LAYOUTS["0+1+0"])
+        meter.add(sound)
+        self.assertEqual(meter.finish().near_full_scale_samples, 2)
 
     def test_momentary_and_short_term_of_a_steady_tone(self) -> None:
         meter = meter_of(stereo((-23, 20)), "0+2+0")

@@ -75,6 +75,10 @@ def as_text(
                 lines.append(f"{title:<20} {row[key]:.2f} {unit}".rstrip())
         if row["clipped_samples"]:
             lines.append(f"Clipped              {row['clipped_samples']} samples exceed full scale")
+        if row["near_full_scale_samples"]:
+            lines.append(
+                f"Near full scale      {row['near_full_scale_samples']} samples within 0.1 dB of it"
+            )
         lines += [*left_out(mix, target), ""]
     lines += ["Findings", "--------"]
     lines += [

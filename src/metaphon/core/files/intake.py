@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import LOSSY, AudioInfo, AudioWriter, probe
-from metaphon.core.measure.peaks import decibels
+from metaphon.core.measure.peaks import NEAR_FULL_SCALE, decibels
 
 OUTLINE_COLUMNS = 600
 _BLOCK = 1 << 16
@@ -82,6 +82,10 @@ def take_in(
     if info.sample_rate_hz != rate_hz:
         notices.append(
             f"{name} was at {info.sample_rate_hz} Hz and is now at {rate_hz} Hz like the mix."
+        )
+    if peaks.max(initial=0.0) >= NEAR_FULL_SCALE and info.container not in LOSSY:
+        notices.append(
+            f"{name} comes within 0.1 dB of full scale; listen whether it was cut off there."
         )
     if not peaks.any():
         notices.append(f"{name} is silent from end to end.")

@@ -12,8 +12,9 @@ from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
-from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
+from metaphon.core.measure.loudness import LoudnessMeter
 from metaphon.core.measure.peaks import PeakMeter
+from metaphon.core.measure.programme import loudspeakers_of
 from metaphon.core.spatial.chart import on_chart
 
 STEP_FRAMES = 1024
@@ -42,7 +43,7 @@ class Meters:
         self._vectors = (
             heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
         )
-        self._weights = channel_weights(layout) if layout else np.eye(1, heard.channels)[0]
+        self._decoded, self._weights = loudspeakers_of(heard.channels, layout)
         self._folding = downmix_matrix(heard).astype(np.float32)
         low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
         # of a scene only W counts: the other channels are no energy of their own
@@ -75,7 +76,7 @@ class Meters:
 
     def read(self, heard: Block, ears: Block) -> dict[str, Any]:
         """Take the next stretch; gives its readings, those by step as lists."""
-        self._loudness.add(heard)
+        self._loudness.add(heard if self._decoded is None else self._decoded @ heard)
         self._peaks.add(heard)
         self._overs += np.count_nonzero(np.abs(heard) > 1.0, axis=1)
         ears = ears[:2] if len(ears) > 1 else np.repeat(ears, 2, axis=0)
@@ -89,14 +90,13 @@ class Meters:
         if self._reads % _RANGE_EVERY == 0:
             self._range = _shown(self._loudness.range_lu)
         self._reads += 1
-        momentary, short = self._loudness.momentary_lufs, self._loudness.short_term_lufs
         return {
             "steps": steps,
             "hold": _decibels(self._peaks.sample_peak),
             "true_peak": _decibels(self._peaks.true_peak),
             "overs": self._overs.tolist(),
-            "momentary": _shown(momentary[-1]) if len(momentary) else None,
-            "short": _shown(short[-1]) if len(short) else None,
+            "momentary": _shown(self._loudness.momentary_now_lufs),
+            "short": _shown(self._loudness.short_term_now_lufs),
             "integrated": _shown(self._loudness.integrated_lufs),
             "range": self._range,
             "worst": self._worst,

@@ -7,7 +7,10 @@ from scipy.signal import bilinear
 
 from metaphon.core.spatial.layouts import Layout
 
-BLOCK_S = 0.1
+_HOP_S = 0.01  # how finely windows are moved to find the loudest one (EBU Tech 3341, 2.5)
+_MOMENTARY = 40  # hops
+_SHORT_TERM = 300
+_TENTH = 10  # hops from one reading of the course, and one gating block, to the next
 _OFFSET = -0.691
 
 
@@ -68,35 +71,66 @@ class LoudnessMeter:
         self._sections = k_weighting(rate_hz)
         self._weights = weights
         self._state = np.zeros((len(weights), 4))
-        self._hop = round(BLOCK_S * rate_hz)
+        self._hop = round(_HOP_S * rate_hz)
         self._sum = 0.0
         self._filled = 0
-        self._powers: list[float] = []
+        self._sums = np.zeros(1024)  # of the powers of all hops up to each
+        self._hops = 0
 
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next block, (channels, frames)."""
         self._sum, self._filled, done = _weigh(
             block, self._sections, self._weights, self._state, self._sum, self._filled, self._hop
         )
-        self._powers.extend(done.tolist())
+        while self._hops + len(done) >= len(self._sums):
+            self._sums = np.concatenate([self._sums, np.zeros_like(self._sums)])
+        begin, end = self._hops + 1, self._hops + 1 + len(done)
+        self._sums[begin:end] = self._sums[self._hops] + np.cumsum(done)
+        self._hops += len(done)
 
-    def _windows(self, blocks: int) -> NDArray[np.float64]:
-        powers = np.array(self._powers)
-        if len(powers) < blocks:
+    def _windows(self, hops: int, step: int) -> NDArray[np.float64]:
+        """The mean power of every window of so many hops, so many hops apart."""
+        if self._hops < hops:
             return np.zeros(0)
-        sums = np.concatenate([[0.0], np.cumsum(powers)])
-        result: NDArray[np.float64] = np.maximum(sums[blocks:] - sums[:-blocks], 0.0) / blocks
-        return result
+        ends = self._sums[hops : self._hops + 1 : step]
+        result: NDArray[np.float64] = np.maximum(ends - self._sums[: len(ends) * step : step], 0.0)
+        return result / hops
+
+    def _now(self, hops: int) -> float:
+        if self._hops < hops:
+            return -np.inf
+        last = self._sums[self._hops] - self._sums[self._hops - hops]
+        return float(_lufs(max(last, 0.0) / hops))
+
+    @property
+    def momentary_now_lufs(self) -> float:
+        """Loudness of the last 400 ms; -inf before there were any and in silence."""
+        return self._now(_MOMENTARY)
+
+    @property
+    def short_term_now_lufs(self) -> float:
+        """Loudness of the last 3 s; -inf before there were any and in silence."""
+        return self._now(_SHORT_TERM)
+
+    @property
+    def highest_momentary_lufs(self) -> float:
+        """That of the loudest 400 ms, looked for every 10 ms; -inf where there is none."""
+        return float(_lufs(self._windows(_MOMENTARY, 1).max(initial=0.0)))
+
+    @property
+    def highest_short_term_lufs(self) -> float:
+        """That of the loudest 3 s, looked for every 10 ms; -inf where there is none."""
+        return float(_lufs(self._windows(_SHORT_TERM, 1).max(initial=0.0)))
 
     @property
     def momentary_lufs(self) -> NDArray[np.float64]:
         """Loudness of every 400 ms window, ten a second; -inf in silence."""
-        return _lufs(self._windows(4))
+        return _lufs(self._windows(_MOMENTARY, _TENTH))
 
     @property
     def short_term_lufs(self) -> NDArray[np.float64]:
         """Loudness of every 3 s window, ten a second; -inf in silence."""
-        return _lufs(self._windows(30))
+        return _lufs(self._windows(_SHORT_TERM, _TENTH))
 
     @property
     def integrated_lufs(self) -> float | None:
@@ -104,7 +138,7 @@ class LoudnessMeter:
 
         None where nothing is that loud.
         """
-        power = _gated(self._windows(4), -10.0)
+        power = _gated(self._windows(_MOMENTARY, _TENTH), -10.0)
         return None if power.size == 0 else float(_lufs(power.mean()))
 
     @property
@@ -113,7 +147,7 @@ class LoudnessMeter:
 
         Source: EBU Tech 3342.
         """
-        power = _gated(self._windows(30), -20.0)
+        power = _gated(self._windows(_SHORT_TERM, _TENTH), -20.0)
         if power.size == 0:
             return None
         low, high = np.percentile(_lufs(power), [10, 95])

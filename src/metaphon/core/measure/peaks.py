@@ -7,6 +7,7 @@ from scipy.signal import firwin
 
 _HALF = 16  # input samples on each side of an interpolated one
 _SEGMENT = 64
+NEAR_FULL_SCALE = 10.0 ** (-0.1 / 20.0)
 
 
 def decibels(amplitude: float) -> float | None:
@@ -30,10 +31,14 @@ class PeakMeter:
         self._history = np.zeros((channels, 2 * _HALF), dtype=np.float32)
         self.sample_peak = np.zeros(channels)
         self.true_peak = np.zeros(channels)
+        self.near_full_scale = 0  # samples no more than 0.1 dB below full scale, or above it
 
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next block, (channels, frames)."""
-        self.sample_peak = np.maximum(self.sample_peak, np.max(np.abs(block), axis=1, initial=0.0))
+        highest = np.max(np.abs(block), axis=1, initial=0.0)
+        if highest.max(initial=0.0) >= NEAR_FULL_SCALE:
+            self.near_full_scale += int(np.count_nonzero(np.abs(block) >= NEAR_FULL_SCALE))
+        self.sample_peak = np.maximum(self.sample_peak, highest)
         self.true_peak = np.maximum(self.true_peak, self.sample_peak)
         joined = np.concatenate([self._history, block], axis=1)
         _interpolated_peak(joined, self._phases, self._bound, self.true_peak)

@@ -8,7 +8,11 @@ from numpy.typing import NDArray
 from metaphon.core.measure.correlation import CorrelationMeter
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter, decibels
-from metaphon.core.spatial.layouts import Layout
+from metaphon.core.spatial.ambisonics import order_of
+from metaphon.core.spatial.decoding import decode_matrix
+from metaphon.core.spatial.layouts import LAYOUTS, Layout
+
+_SCENES_ON = "4+7+0"
 
 
 @dataclass(frozen=True)
@@ -30,6 +34,7 @@ class Figures:
     correlation: float | None
     fold_down_loss_db: float | None
     dc_offset: float
+    near_full_scale_samples: int
 
 
 @dataclass(frozen=True)
@@ -44,14 +49,27 @@ class History:
     correlation: list[float | None]
 
 
-class ProgrammeMeter:
-    """Measures a programme block by block. Without a layout every channel counts alike (scenes.
+def loudspeakers_of(
+    channels: int, layout: Layout | None
+) -> tuple[NDArray[np.float32] | None, NDArray[np.float64]]:
+    """How channels are played to find their loudness, and the weights of what is then played.
 
-    W alone).
+    Loudspeakers are as they are: no matrix. A scene is decoded (AllRAD) to 7.1.4.
+    """
+    if layout:
+        return None, channel_weights(layout)
+    played = LAYOUTS[_SCENES_ON]
+    return decode_matrix(order_of(channels), played).astype(np.float32), channel_weights(played)
+
+
+class ProgrammeMeter:
+    """Measures a programme block by block.
+
+    Without a layout it is an ambisonic scene, whose loudness is that of its playing on 7.1.4.
     """
 
     def __init__(self, channels: int, rate_hz: int, layout: Layout | None = None) -> None:
-        weights = channel_weights(layout) if layout else np.eye(1, channels)[0]
+        self._decoded, weights = loudspeakers_of(channels, layout)
         self._channels = channels
         self._rate_hz = rate_hz
         self._frames = 0
@@ -64,7 +82,8 @@ class ProgrammeMeter:
         """Take the next block, (channels, frames)."""
         self._frames += block.shape[1]
         self._sum += block.sum(axis=1, dtype=np.float64)
-        self._loudness.add(block)
+        heard = block if self._decoded is None else self._decoded @ block
+        self._loudness.add(heard)
         self._peaks.add(block)
         if self._pair:
             self._pair.add(block[0], block[1])
@@ -79,13 +98,14 @@ class ProgrammeMeter:
             sample_rate_hz=self._rate_hz,
             channels=self._channels,
             integrated_lufs=self._loudness.integrated_lufs,
-            max_momentary_lufs=_highest(self._loudness.momentary_lufs),
-            max_short_term_lufs=_highest(self._loudness.short_term_lufs),
+            max_momentary_lufs=_told(self._loudness.highest_momentary_lufs),
+            max_short_term_lufs=_told(self._loudness.highest_short_term_lufs),
             loudness_range_lu=self._loudness.range_lu,
             true_peak_dbtp=decibels(float(self._peaks.true_peak.max(initial=0.0))),
             sample_peak_dbfs=decibels(float(self._peaks.sample_peak.max(initial=0.0))),
             correlation=self._pair.overall if self._pair else None,
             fold_down_loss_db=self._pair.loss_db if self._pair else None,
+            near_full_scale_samples=self._peaks.near_full_scale,
             dc_offset=float(np.max(np.abs(self._sum / max(self._frames, 1)), initial=0.0)),
         )
 
@@ -99,9 +119,8 @@ class ProgrammeMeter:
         )
 
 
-def _highest(values: NDArray[np.float64]) -> float | None:
-    highest = values.max(initial=-np.inf)
-    return float(highest) if np.isfinite(highest) else None
+def _told(lufs: float) -> float | None:
+    return lufs if np.isfinite(lufs) else None
 
 
 def _finite(values: NDArray[np.float64]) -> list[float | None]:
