@@ -3,11 +3,14 @@
 The tool is ffmpeg from Debian's packages; where it is not installed the case says so.
 """
 
+import contextlib
+import io
 import json
 import shutil
 import subprocess
 import tempfile
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -57,15 +60,13 @@ def speed() -> Iterator[str]:
             ),
         )
         for title, ours, theirs, asked in rows:
-            own, other = best_in_turn(lambda: _quietly(ours), lambda: _run(theirs))
-            yield f"{title}: {other / own:.2f} x ({own:.2f} s against {other:.2f} s; asked: {asked} x)"
+            own, other = best_in_turn(partial(_quietly, ours), partial(_run, theirs))
+            took = f"{own:.2f} s against {other:.2f} s"
+            yield f"{title}: {other / own:.2f} x ({took}; asked: {asked} x)"
 
 
 def _quietly(arguments: list[str]) -> None:
     """One command of ours, in this process, so that start-up is not counted."""
-    import contextlib
-    import io
-
     with contextlib.redirect_stdout(io.StringIO()):
         if main(arguments):
             raise RuntimeError(f"metaphon {arguments[0]} failed")
