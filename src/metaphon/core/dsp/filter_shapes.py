@@ -3,7 +3,6 @@
 from functools import lru_cache
 
 import numpy as np
-from scipy.signal import butter
 
 from metaphon.core.dsp.matched import matched
 from metaphon.core.dsp.sections import Sections, as_sections
@@ -26,9 +25,17 @@ def low_cut(corner_hz: float, slope_db: int, rate_hz: int) -> Sections:
     -------
         (sections, 5).
     """
-    corner = min(corner_hz, 0.49 * rate_hz)
-    found = butter(slope_db // 6, corner, "high", fs=rate_hz, output="sos")
-    return np.concatenate([as_sections(row[:3], row[3:]) for row in found])
+    g = np.tan(np.pi * min(corner_hz, 0.49 * rate_hz) / rate_hz)
+    order = slope_db // 6
+    found = [(g, k, 1.0, 0.0, 0.0) for k in _pairs(order)]
+    if order % 2:
+        found.append((g, 2.0, 1.0, 1.0, 0.0))  # one pole: the other is met by a zero
+    return np.array(found)
+
+
+def _pairs(order: int) -> list[float]:
+    """1 / Q of each pair of poles, evenly round the circle; where the order is odd one is alone."""
+    return [float(2.0 * np.sin(np.pi * (i + 0.5) / order)) for i in range(order // 2)]
 
 
 @lru_cache(4096)
@@ -38,11 +45,7 @@ def high_cut(corner_hz: float, slope_db: int, rate_hz: int) -> Sections:
     As `low_cut`.
     """
     order, turn = slope_db // 6, 2.0 * np.pi * corner_hz / rate_hz
-    # pairs of poles evenly round the circle; one alone where the order is odd
-    found = [
-        matched((0.0, 0.0, 1.0), (1.0, 2.0 * np.sin(np.pi * (i + 0.5) / order), 1.0), turn)
-        for i in range(order // 2)
-    ]
+    found = [matched((0.0, 0.0, 1.0), (1.0, k, 1.0), turn) for k in _pairs(order)]
     if order % 2:
         found.append(matched((0.0, 1.0, 1.0), (1.0, 2.0, 1.0), turn))
     return np.concatenate(found)

@@ -10,12 +10,13 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
-from scipy.signal import butter, sosfilt
 
 from metaphon.core.document.channel_mapping import loudspeakers_encoded
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.motion import Motion
 from metaphon.core.dsp.overlap_add import OverlapAdd
+from metaphon.core.dsp.sections import Cascade, Sections
 from metaphon.core.engine.automation import GRID_FRAMES, Ahead, Frames, Gains, Mixer
 from metaphon.core.engine.object_panning import (
     direct_and_diffuse,
@@ -123,18 +124,14 @@ class _DualBand:
             ),
             rate_hz,
         )
-        self._sections = butter(1, CROSSOVER_HZ, fs=rate_hz, output="sos")
-        self._state = np.zeros((1, outputs, 2))
+        g = np.tan(np.pi * CROSSOVER_HZ / rate_hz)
+        one_pole = np.array([[g, 2.0, 0.0, 1.0, 1.0]])  # the other pole is met by a zero
+        self._below: Motion[tuple[Sections, ...]] = Motion.still((one_pole,))
+        self._cut = Cascade(outputs)
 
     def add(self, out: Block, block: Block, first: int) -> None:
-        more, self._state = sosfilt(
-            self._sections,
-            self._more.apply(block, first).astype(np.float64),
-            axis=1,
-            zi=self._state,
-        )
         self._high.add(out, block, first)
-        out += more.astype(np.float32)
+        out += self._cut.process(self._more.apply(block, first), self._below)
 
 
 def _mixer(target: Target, feed: Feed, rate_hz: int) -> "Mixer | _DualBand":

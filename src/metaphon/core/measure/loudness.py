@@ -3,7 +3,6 @@
 import numba
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import bilinear
 
 from metaphon.core.spatial.layouts import Layout
 
@@ -34,11 +33,27 @@ def k_weighting(rate_hz: float) -> NDArray[np.float64]:
         (38.13547087602444, 0.5003270373238773, _high_pass),
     ):
         warped = 2.0 * rate_hz * np.tan(np.pi * centre / rate_hz)
-        b, a = bilinear(top(warped, quality), [1.0, warped / quality, warped**2], rate_hz)
-        rows.append([*b, *a])
+        b, a = (
+            _bilinear(quadratic, rate_hz)
+            for quadratic in (top(warped, quality), [1.0, warped / quality, warped**2])
+        )
+        rows.append([*(b / a[0]), *(a / a[0])])
     # The standard writes the second numerator as 1, -2, 1 whatever its gain.
     rows[1][:3] = [1.0, -2.0, 1.0]
     return np.array(rows)
+
+
+def _bilinear(quadratic: list[float], rate_hz: float) -> NDArray[np.float64]:
+    """A quadratic in s with s = 2 rate (1 - z^-1) / (1 + z^-1), in powers of z^-1."""
+    two, one, none = quadratic
+    s = 2.0 * rate_hz
+    return np.array(
+        [
+            two * s * s + one * s + none,
+            2.0 * (none - two * s * s),
+            two * s * s - one * s + none,
+        ]
+    )
 
 
 def _shelf(warped: float, quality: float) -> list[float]:

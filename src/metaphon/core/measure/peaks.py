@@ -3,7 +3,6 @@
 import numba
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import firwin
 
 _HALF = 16  # input samples on each side of an interpolated one
 _SEGMENT = 64
@@ -23,7 +22,9 @@ class PeakMeter:
 
     def __init__(self, channels: int, rate_hz: int) -> None:
         factor = max(2, int(np.ceil(192000 / rate_hz)))
-        taps = firwin(2 * _HALF * factor + 1, 0.97 / factor, window=("kaiser", 7.0)) * factor
+        place = np.arange(-_HALF * factor, _HALF * factor + 1)
+        taps = np.sinc(0.97 / factor * place) * np.kaiser(len(place), 7.0)
+        taps *= factor / taps.sum()
         self._phases = np.stack(
             [taps[p : p + 2 * _HALF * factor : factor][::-1] for p in range(1, factor)]
         ).astype(np.float32)

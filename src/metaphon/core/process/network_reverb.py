@@ -9,7 +9,6 @@ from typing import ClassVar, Literal, NamedTuple
 import numba
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import hadamard
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.fractional_delay import FractionalDelay
@@ -141,7 +140,7 @@ class _NetworkReverb:
         self._setting: Memo[NetworkReverb, _Setting] = Memo(lambda one: one.setting(rate_hz))
         self._predelay = FractionalDelay(channels.count)
         self._turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
-        signs = hadamard(LINES).astype(float)
+        signs = _hadamard()
         enters, leaves = _bent(0), _bent(1)
         own = np.array([c not in channels.lfe for c in range(channels.count)], dtype=float)
         if channels.order is None:
@@ -196,6 +195,14 @@ class _NetworkReverb:
             return wet + block if dry.values[0] else wet
         share = np.interp(np.arange(block.shape[1]), *dry.arrays(float)).astype(np.float32)
         return wet + block * share
+
+
+def _hadamard() -> NDArray[np.float64]:
+    """The matrix of signs whose rows are all orthogonal, (LINES, LINES) (Sylvester)."""
+    found = np.ones((1, 1))
+    while len(found) < LINES:
+        found = np.block([[found, found], [found, -found]])
+    return found
 
 
 def _bent(kind: int) -> NDArray[np.float64]:

@@ -6,7 +6,6 @@ from math import factorial
 import numpy as np
 from numpy.polynomial.legendre import leggauss
 from numpy.typing import ArrayLike, NDArray
-from scipy.special import lpmv
 
 from metaphon.core.errors import InputError
 
@@ -57,15 +56,33 @@ def encode(azimuth_deg: ArrayLike, elevation_deg: ArrayLike, order: int) -> NDAr
     [1.0, 1.0, 0.0, 0.0]
     """
     azimuth, elevation = np.broadcast_arrays(np.radians(azimuth_deg), np.radians(elevation_deg))
+    legendre = _legendre(np.sin(elevation), order)
+    around = [(np.cos(k * azimuth), np.sin(k * azimuth)) for k in range(order + 1)]
     rows = []
     for n in range(order + 1):
         for m in range(-n, n + 1):
             k = abs(m)
             scale = np.sqrt((1 if m == 0 else 2) * factorial(n - k) / factorial(n + k))
-            # (-1)^k takes away the Condon-Shortley phase, which AmbiX does not have.
-            legendre = (-1) ** k * lpmv(k, n, np.sin(elevation))
-            rows.append(scale * legendre * (np.cos(k * azimuth) if m >= 0 else np.sin(k * azimuth)))
+            rows.append(scale * legendre[n, k] * around[k][m < 0])
     return np.stack(rows, axis=-1)
+
+
+def _legendre(x: NDArray[np.float64], order: int) -> dict[tuple[int, int], NDArray[np.float64]]:
+    """Associated Legendre functions by degree and order, without the Condon-Shortley phase.
+
+    By their recurrence (Abramowitz & Stegun, 8.5.3); AmbiX does not have the phase.
+    """
+    found = {}
+    sectoral = np.ones_like(x)
+    for k in range(order + 1):
+        found[k, k] = sectoral
+        if k < order:
+            found[k + 1, k] = (2 * k + 1) * x * sectoral
+        for n in range(k + 2, order + 1):
+            two = (2 * n - 1) * x * found[n - 1, k]
+            found[n, k] = (two - (n + k - 1) * found[n - 2, k]) / (n - k)
+        sectoral = sectoral * (2 * k + 1) * np.sqrt(np.maximum(1.0 - x * x, 0.0))
+    return found
 
 
 @lru_cache(maxsize=8)

@@ -7,8 +7,8 @@ from functools import lru_cache
 from typing import Literal
 
 import numpy as np
+from numpy.polynomial.legendre import legval
 from numpy.typing import NDArray
-from scipy.special import eval_legendre
 
 from metaphon.core.spatial.ambisonics import encode, sphere_grid
 from metaphon.core.spatial.layouts import Layout
@@ -27,10 +27,8 @@ def max_re_weights(order: int) -> NDArray[np.float64]:
 
     Source: Zotter & Frank 2012.
     """
-    result: NDArray[np.float64] = eval_legendre(
-        np.arange(order + 1), np.cos(np.radians(137.9 / (order + 1.51)))
-    )
-    return result
+    at = np.cos(np.radians(137.9 / (order + 1.51)))
+    return np.array([legval(at, np.eye(order + 1)[n]) for n in range(order + 1)])
 
 
 def per_channel(weights: NDArray[np.float64]) -> NDArray[np.float64]:
