@@ -58,6 +58,12 @@ def _parser() -> argparse.ArgumentParser:
     render.add_argument("--end", type=float, metavar="S")
     render.add_argument("--format", choices=("wav", "flac"), default="wav")
     render.add_argument("--bits", choices=("16", "24", "32f"), default="24")
+    render.add_argument(
+        "--head",
+        type=Path,
+        metavar="SOFA",
+        help="whose ears headphones are for; KEMAR if not given",
+    )
     render.set_defaults(run=_render)
 
     measure = commands.add_parser("measure", help="measure an audio file")
@@ -103,6 +109,7 @@ def _render(options: argparse.Namespace) -> Answer:
     from metaphon.core.engine.report import as_text, entry, report_name
     from metaphon.core.files.conform import at_mix_rate
     from metaphon.core.files.mixdoc import read
+    from metaphon.core.spatial.head import SHIPPED
 
     def show(progress: Progress) -> None:
         if sys.stderr.isatty():
@@ -118,7 +125,7 @@ def _render(options: argparse.Namespace) -> Answer:
         mix, notices = at_mix_rate(document, Path(folder))
         print(*notices, sep="\n", end="\n" if notices else "", file=sys.stderr)
         plan = compile(mix)
-        outputs = outputs_of(mix, plan, targets, options.stems)
+        outputs = outputs_of(mix, plan, targets, options.stems, options.head or SHIPPED)
         results, speed = render_to_files(
             plan,
             outputs,

@@ -6,15 +6,18 @@ Distance, diffuseness, turned scenes, moving parameters, test signals in their p
 from typing import Any
 
 import numpy as np
+import sofar
 
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.automation import GRID_FRAMES
+from metaphon.core.engine.offline import outputs_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.listen.monitor import NOW, MonitorSource
 from metaphon.core.listen.session import Session
 from metaphon.core.spatial.air import air_absorption_db_per_m
 from metaphon.core.spatial.ambisonics import encode
+from metaphon.core.spatial.head import SHIPPED
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 
@@ -203,6 +206,25 @@ class Headphones(FolderTest):
                     still = self.mix([{"sound": "a.wav", "placement": {**there, name: value}}])
                     wanted = self.rendered(still, "binaural")[:, cut]
                     self.assertLess(level_db(sound[:, cut] - wanted), level_db(wanted) - 30.0)
+
+
+class OwnHead(FolderTest):
+    def test_a_render_is_for_the_head_that_is_brought(self) -> None:
+        """A head whose left ear hears nothing of the right half: a file of one's own (SOFA)."""
+        sofa = sofar.read_sofa(str(SHIPPED), verify=False, verbose=False)
+        deaf = np.array(sofa.Data_IR)
+        deaf[np.mod(sofa.SourcePosition[:, 0], 360.0) > 180.0, 0] *= 1e-3
+        sofa.Data_IR = deaf
+        path = self.folder / "own.sofa"
+        sofar.write_sofa(str(path), sofa)
+        self.write("a.wav", noise(1, 0.5))
+        mix = self.mix([{"sound": "a.wav", "placement": {"mode": "object", "azimuth_deg": -90.0}}])
+        plan = compile(mix)
+        for head, apart_db in ((SHIPPED, 15.0), (path, 45.0)):
+            outputs = outputs_of(mix, plan, ["binaural"], "none", head)
+            sound = np.concatenate([b[0] for b in render(plan, outputs)], axis=1)
+            left, right = (level_db(side[2000:20000]) for side in sound)
+            self.assertAlmostEqual(right - left, apart_db, delta=15.0)
 
 
 class Moving(FolderTest):

@@ -169,7 +169,7 @@ class _LiveRenderer:
         self._output = output
         self._feeds = feeds_of(plan, output)
         self._rate_hz = plan.rate_hz
-        self._now = renderer_for(output.target, self._feeds, plan.rate_hz)
+        self._now = renderer_for(output.target, self._feeds, plan.rate_hz, output.head)
         self._next: Renderer | None = None
         self._old: Renderer | None = None
 
@@ -177,7 +177,7 @@ class _LiveRenderer:
         feeds = feeds_of(plan, self._output)
         if feeds != self._feeds:
             self._feeds = feeds
-            self._next = renderer_for(self._output.target, feeds, self._rate_hz)
+            self._next = renderer_for(self._output.target, feeds, self._rate_hz, self._output.head)
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         rest = self._old.process({}, first, frames) if self._old else 0.0

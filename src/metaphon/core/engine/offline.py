@@ -21,6 +21,7 @@ from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, Bits
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
+from metaphon.core.spatial.head import SHIPPED
 
 Stems = Literal["none", "tracks", "buses"]
 _BLOCKS_AHEAD = 4
@@ -49,8 +50,10 @@ class Progress:
     speed_x_realtime: float
 
 
-def outputs_of(mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems) -> list[Output]:
-    """The results asked for: each target whole, and its stems.
+def outputs_of(
+    mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems, head: Path = SHIPPED
+) -> list[Output]:
+    """The results asked for: each target whole, and its stems; headphones for one head.
 
     A stem is what one track, or one bus, itself puts into the programme; the stems of all tracks
     and all buses together are the mix.
@@ -58,11 +61,11 @@ def outputs_of(mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems) -> li
     if not targets:
         raise InputError("No target is chosen; choose at least one format to render.")
     chosen = [target_named(name) for name in dict.fromkeys(targets)]
-    outputs = [Output(target) for target in chosen]
+    outputs = [Output(target, None, head) for target in chosen]
     if stems != "none":
         buses = {strip.id for strip in mix.strips if isinstance(strip, Bus)}
         fed = [feed.strip for feed in plan.feeds if (feed.strip in buses) == (stems == "buses")]
-        outputs += [Output(target, strip) for target in chosen for strip in fed]
+        outputs += [Output(target, strip, head) for target in chosen for strip in fed]
     return outputs
 
 

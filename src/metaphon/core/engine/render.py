@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
@@ -21,16 +22,21 @@ from metaphon.core.engine.distance import DistanceRun
 from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
+from metaphon.core.spatial.head import SHIPPED
 
 BLOCK_FRAMES = 16 * GRID_FRAMES
 
 
 @dataclass(frozen=True)
 class Output:
-    """One result: a target, of the whole mix or of what one strip alone puts into it (a stem)."""
+    """One result: a target, of the whole mix or of what one strip alone puts into it (a stem).
+
+    `head` is whose ears headphones are for, a SOFA file.
+    """
 
     target: Target
     stem: str | None = None
+    head: Path = SHIPPED
 
 
 def render(
@@ -90,7 +96,7 @@ def _rendered_block(
 
 
 def _renderer(plan: Plan, output: Output) -> Renderer:
-    return renderer_for(output.target, feeds_of(plan, output), plan.rate_hz)
+    return renderer_for(output.target, feeds_of(plan, output), plan.rate_hz, output.head)
 
 
 def feeds_of(plan: Plan, output: Output) -> list[Feed]:

@@ -4,6 +4,7 @@ import os
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
+from pathlib import Path
 from typing import Protocol
 
 import numba
@@ -45,7 +46,9 @@ class Renderer(Protocol):
         """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
 
 
-def renderer_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Renderer:
+def renderer_for(
+    target: Target, feeds: Sequence[Feed], rate_hz: int, head: Path = SHIPPED
+) -> Renderer:
     """Make the renderer of a target for these feeds.
 
     Parameters
@@ -56,9 +59,16 @@ def renderer_for(target: Target, feeds: Sequence[Feed], rate_hz: int) -> Rendere
         What the strips put into the programme.
     rate_hz
         Of the mix.
+    head
+        Whose ears headphones are for, a SOFA file.
+
+    Raises
+    ------
+    InputError
+        Where the file of the head cannot be read.
     """
     if target.name == "binaural":
-        return BinauralRenderer(feeds, load_head(SHIPPED, rate_hz))
+        return BinauralRenderer(feeds, load_head(head, rate_hz))
     return MatrixRenderer(target, feeds, rate_hz)
 
 

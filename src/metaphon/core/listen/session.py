@@ -5,6 +5,7 @@ Stretch by stretch.
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,7 @@ from metaphon.core.listen.meters import Meters
 from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
 from metaphon.core.listen.test_signal import with_test_signal
 from metaphon.core.listen.way import Crossfade, Series, Working
+from metaphon.core.spatial.head import SHIPPED
 
 
 @dataclass(frozen=True)
@@ -40,7 +42,7 @@ class Stretch:
     readings: dict[str, Any]
 
 
-def mix_heard(mix: Mix, monitor_source: MonitorSource) -> tuple[Mix, Output]:
+def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> tuple[Mix, Output]:
     """The mix as a listener has asked to hear it, and the output to listen to.
 
     Raises InputError where the strip it is about is gone.
@@ -52,7 +54,7 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource) -> tuple[Mix, Output]:
         )
     if monitor_source.stand_in and strip is not None:
         mix = with_test_signal(mix, strip.id, monitor_source.stand_in)
-        return mix, Output(target_named(monitor_source.target), strip.id)
+        return mix, Output(target_named(monitor_source.target), strip.id, head)
     if not monitor_source.chains:
         mix = _each(
             mix,
@@ -75,6 +77,7 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource) -> tuple[Mix, Output]:
     return mix, Output(
         target_named(monitor_source.target),
         strip.id if strip and monitor_source.what == "stem" else None,
+        head,
     )
 
 
@@ -257,7 +260,8 @@ class Session:
             name = monitor_source.source
             if name not in self.documents:
                 return  # it is on its way
-            scene, output = mix_heard(self.documents[name], monitor_source)
+            own = self.monitor.binaural.head_file if monitor_source.target == "binaural" else None
+            scene, output = mix_heard(self.documents[name], monitor_source, own or SHIPPED)
             apart = monitor_source.what in ("alone", "before") or bool(monitor_source.stand_in)
             shared = monitor_source.model_copy(
                 update={"target": "0+2+0"}

@@ -43,8 +43,20 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     return render(
         request,
         "handover/show.html",
-        {**editing(request, mix), **_targets(mix), **_renders(mix), "choices": _CHOICES},
+        {
+            **editing(request, mix),
+            **_targets(mix),
+            **_renders(mix),
+            "choices": _CHOICES,
+            "heads": _heads(request),
+        },
     )
+
+
+def _heads(request: HttpRequest) -> list[tuple[str, str]]:
+    """The heads of one's own that a render for headphones may be for: stored name and title."""
+    own = getattr(request.user, "user_files", None)
+    return [(row.file.name, row.name) for row in own.filter(kind="head")] if own else []
 
 
 def _targets(mix: Mix) -> dict[str, object]:
@@ -100,6 +112,9 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
         options[name] = request.POST.get(name, choices[0][0])
         if options[name] not in dict(choices):
             raise InputError(f"Choose {name} from the list.")
+    options["head"] = request.POST.get("head", "")
+    if options["head"] and options["head"] not in dict(_heads(request)):
+        raise InputError("This head is no longer among yours; choose another.")
     if not options["targets"]:
         raise InputError("No target is chosen; choose at least one format to render.")
     if options["container"] == "flac" and options["bits"] == "32f":

@@ -13,6 +13,7 @@ from metaphon.core.engine.downmix import fold_down_correlation
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
+from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.models import discard
@@ -25,7 +26,8 @@ def run(render: Render) -> None:
     options = render.options
     mix = document_of(render.mix)
     plan = compile(mix)
-    outputs = outputs_of(mix, plan, options["targets"], options["stems"])
+    head = Path(settings.MEDIA_ROOT) / options["head"] if options.get("head") else SHIPPED
+    outputs = outputs_of(mix, plan, options["targets"], options["stems"], head)
     scratch = Path(settings.MEDIA_ROOT) / "scratch"
     scratch.mkdir(parents=True, exist_ok=True)
     Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
