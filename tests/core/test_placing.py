@@ -220,11 +220,11 @@ class OwnHead(FolderTest):
         self.write("a.wav", noise(1, 0.5))
         mix = self.mix([{"sound": "a.wav", "placement": {"mode": "object", "azimuth_deg": -90.0}}])
         plan = compile(mix)
-        for head, apart_db in ((SHIPPED, 15.0), (path, 45.0)):
+        for head, apart_db in ((SHIPPED, 10.0), (path, 28.0)):
             outputs = outputs_of(mix, plan, ["binaural"], "none", head)
             sound = np.concatenate([b[0] for b in render(plan, outputs)], axis=1)
             left, right = (level_db(side[2000:20000]) for side in sound)
-            self.assertAlmostEqual(right - left, apart_db, delta=15.0)
+            self.assertAlmostEqual(right - left, apart_db, delta=6.0)
 
 
 class Moving(FolderTest):
