@@ -152,6 +152,28 @@ class Eq(Processor):
     def brief(self) -> str:
         return f"{self.title} {len(self.bands)}" if self.bands else self.title
 
+    def remark(self, rate_hz: int) -> str:
+        if self.phase == "minimum":
+            return ""
+        length_ms = float(self.length_ms)
+        said = (
+            f"Tells {1000.0 / length_ms:.1f} Hz apart, sounds up to {length_ms / 2:.0f} ms ahead."
+        )
+        hertz = np.geomspace(10.0, 20000.0, 240)
+        wanted = self.model_copy(update={"phase": "minimum"}).response(hertz, rate_hz)
+        levels = [
+            20.0 * np.log10(np.maximum(np.abs(part), 1e-3))
+            for part in (wanted, self.response(hertz, rate_hz))
+        ]
+        off = np.abs(levels[1] - levels[0])
+        worst = int(np.argmax(off))
+        if off[worst] < 0.5:
+            return said
+        return (
+            f"{said} {levels[1][worst]:.0f} instead of {levels[0][worst]:.0f} dB at "
+            f"{hertz[worst]:.0f} Hz; longer is truer."
+        )
+
     def latency_samples(self, rate_hz: int) -> int:
         return self.half_length(rate_hz) if self.phase == "linear" else 0
 

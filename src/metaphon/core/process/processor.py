@@ -113,6 +113,10 @@ class Processor(BaseModel, ABC):
         """What it is, in as few words as tell it from others of its kind."""
         return self.title
 
+    def remark(self, rate_hz: int) -> str:
+        """What these settings cost or lose, in a sentence; empty where there is nothing to say."""
+        return ""
+
     def delay_and_polarity(self, channel: int = 1) -> tuple[float, int]:
         """The delay in ms and the polarity, 1 or -1, that it gives to a channel, from 1 on."""
         return 0.0, 1

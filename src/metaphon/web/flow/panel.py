@@ -48,6 +48,7 @@ class Part:
     magnitude: str
     phase: str
     latency_samples: int
+    remark: str
     pair: (
         tuple[float | None, float | None] | None
     )  # correlation and fold-down loss of a stereo recording, after it
@@ -127,6 +128,7 @@ def _part(place: int, processor: Processor, strip: Strip, channels: int, rate_hz
         magnitude,
         phase,
         processor.latency_samples(rate_hz),
+        processor.remark(rate_hz),
         pair,
     )
 
