@@ -141,7 +141,7 @@ class Flow(BrowserTest):
             )
         )
         page.select_option("[aria-label='Equaliser, phase']", value="linear")
-        expect(page.locator("#panel .part .head .fig").first).to_contain_text("2048")
+        expect(page.locator("#panel .part .head .fig").first).to_contain_text("3840")
         page.click("[aria-label='Bypass Equaliser']")
         expect(page.locator("[aria-label='Bypass Equaliser']")).to_have_attribute(
             "aria-pressed", "true"

@@ -209,7 +209,7 @@ class Chains(FlowTest):
             ("24", -4.5, "linear"),
         )
         page = self.client.get(self.url("flow:show") + f"?strip={self.one.ref}")
-        self.assertContains(page, "2048")
+        self.assertContains(page, "3840")  # half of 160 ms
         self.assertContains(page, 'class="level" d="M')
         self.assertIn(
             "may be -24 to 24", self.said(self.set(self.one, "chain/0/bands/1/gain_db", "40"))

@@ -104,7 +104,9 @@ class Basics(Processor):
         scale="log",
         help="Corner of the low-cut, 3 dB down.",
     )
-    low_cut_slope_db: Slope = choice("12", help="Slope of the low-cut in dB per octave.")
+    low_cut_slope_db: Slope = choice(
+        "12", help="Slope of the low-cut in dB per octave.", unit="dB/oct"
+    )
     delay_ms: float = parameter(
         0.0,
         -200.0,

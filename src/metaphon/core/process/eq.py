@@ -38,7 +38,7 @@ class Band(BaseModel):
     )
     gain_db: float = parameter(0.0, -24.0, 24.0, unit="dB", step=0.1, help="Lift or fall.")
     q: float = parameter(0.71, 0.1, 40.0, unit="", step=0.01, scale="log", help="Sharpness.")
-    slope_db: Slope = choice("12", help="Slope of a cut in dB per octave.")
+    slope_db: Slope = choice("12", help="Slope of a cut in dB per octave.", unit="dB/oct")
 
     @property
     def used(self) -> tuple[str, ...]:
@@ -117,6 +117,7 @@ class Eq(Processor):
             "Linear phase: how long the filter is, in ms, half of it before the sound; it tells "
             "frequencies apart that are 1000 over it in Hz."
         ),
+        unit="ms",
     )
 
     @model_validator(mode="before")

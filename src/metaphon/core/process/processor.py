@@ -169,6 +169,7 @@ def switch(default: bool, *, help: str, channels: int | None = None) -> Any:
     return Field(default, description=help, json_schema_extra={"channels": channels})
 
 
-def choice(default: str, *, help: str, channels: int | None = None) -> Any:
-    """Declare a parameter that takes one of the words of its Literal type."""
-    return Field(default, description=help, json_schema_extra={"channels": channels})
+def choice(default: str, *, help: str, channels: int | None = None, unit: str = "") -> Any:
+    """Declare a parameter that takes one of the words, or figures, of its Literal type."""
+    extra: Any = {"channels": channels, "unit": unit} if unit else {"channels": channels}
+    return Field(default, description=help, json_schema_extra=extra)

@@ -117,7 +117,9 @@ def _control(
     if said.get("type") == "boolean":
         return Control(**common, value=value, sort="switch")
     if "enum" in said:
-        choices = tuple((word, word.replace("_", " ").capitalize()) for word in said["enum"])
+        choices = tuple(
+            (word, f"{word.replace('_', ' ').capitalize()} {unit}".strip()) for word in said["enum"]
+        )
         return Control(**common, value=value, sort="choice", choices=choices)
     if "minimum" not in said:
         return Control(**common, value=value, sort="fixed")
