@@ -110,9 +110,9 @@ class Cascade:
         self._fit(tuple(len(group) for group in widest))
         if not self._state.size:
             return block
-        out = np.zeros_like(block)
         if not self._state.any() and not block.any():
-            return out
+            return np.zeros_like(block)
+        out = np.empty_like(block)
         sound = np.ascontiguousarray(block)
         if groups.moves:
             frames, moving = groups.arrays(lambda values: _filled(values, widest))

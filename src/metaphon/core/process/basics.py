@@ -216,6 +216,7 @@ class _Basics:
         self._cut = Cascade(channels)
         self._delay = FractionalDelay(channels)
         self._matrix: Memo[Basics, Matrix] = Memo(lambda one: one.matrix(channels))
+        self._still: Memo[Matrix, Block | None] = Memo(self._unless_untouched)
 
     def process(self, block: Block, parameters: Motion[Basics], at: int) -> Block:
         block = self._delay.process(block, self._delays(parameters))
@@ -226,9 +227,13 @@ class _Basics:
         matrices = parameters.map(self._matrix)
         if matrices.moves:
             return mixed(block, *matrices.arrays(lambda one: one))
-        matrix = matrices.values[0].astype(np.float32)
+        matrix = self._still(matrices.values[0])
+        return block if matrix is None else matrix @ block
+
+    def _unless_untouched(self, matrix: Matrix) -> Block | None:
+        """A matrix in single precision; None where it leaves everything as it is."""
         untouched = np.allclose(matrix, np.eye(self._channels), rtol=0.0, atol=1e-7)
-        return block if untouched else matrix @ block
+        return None if untouched else matrix.astype(np.float32)
 
     def _cuts(self, parameters: Motion[Basics]) -> Motion[tuple[Sections, ...]]:
         if not any(one.low_cut for one in parameters.values):

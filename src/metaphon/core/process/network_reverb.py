@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.fractional_delay import FractionalDelay
-from metaphon.core.dsp.motion import PIECE, Memo, Motion
+from metaphon.core.dsp.motion import Memo, Motion
 from metaphon.core.process.processor import Channels, Processor, Running, parameter, switch
 
 LINES = 16
@@ -140,6 +140,8 @@ class _NetworkReverb:
         self._setting: Memo[NetworkReverb, _Setting] = Memo(lambda one: one.setting(rate_hz))
         self._predelay = FractionalDelay(channels.count)
         self._turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
+        angles = self._turns[:, None] * np.arange(_AT_ONCE)
+        self._within = np.stack([np.cos(angles), np.sin(angles)], axis=1)
         signs = _hadamard()
         enters, leaves = _bent(0), _bent(1)
         own = np.array([c not in channels.lfe for c in range(channels.count)], dtype=float)
@@ -177,19 +179,18 @@ class _NetworkReverb:
         lengths = self._setting(parameters.values[-1]).lengths
         if not self._network.lengths.any():
             self._network.lengths[:] = self._setting(parameters.values[0]).lengths
-        for first in range(0, block.shape[1], PIECE):
-            part = slice(first, first + PIECE)
-            _run(
-                np.ascontiguousarray(source[:, part]),
-                wet[:, part],
-                at + first,
-                frames - first,
-                numbers,
-                lengths,
-                self._turns,
-                self._network,
-                self._diffusion,
-            )
+        _run(
+            np.ascontiguousarray(source),
+            wet,
+            at,
+            frames,
+            numbers,
+            lengths,
+            self._turns,
+            self._within,
+            self._network,
+            self._diffusion,
+        )
         dry = parameters.map(lambda one: float(not one.wet_only))
         if not dry.moves:
             return wet + block if dry.values[0] else wet
@@ -227,7 +228,7 @@ def _primes(lengths: np.ndarray) -> np.ndarray:
 
 
 @numba.njit(cache=True, nogil=True)
-def _run(source, wet, begin, points, numbers, wanted, turns, network, diffusion):  # type: ignore[no-untyped-def]
+def _run(source, wet, begin, points, numbers, wanted, turns, within, network, diffusion):  # type: ignore[no-untyped-def]
     """All lines through a few samples at a time, fewer than the shortest delay holds.
 
     So loops run along time. `source` and `wet` are (channels, frames); `numbers` are given at
@@ -261,12 +262,14 @@ def _run(source, wet, begin, points, numbers, wanted, turns, network, diffusion)
                 if a & step == 0:
                     _butterfly(heard[a, :count], heard[a + step, :count])
         for k in range(LINES // 2):
-            _turn(heard[k, :count], heard[k + LINES // 2, :count], turns[k], begin + first)
+            _turn(
+                heard[k, :count], heard[k + LINES // 2, :count], turns[k], begin + first, within[k]
+            )
         for k in range(LINES):
             _return(heard[k, :count], inputs[k], entering)
             before = min(count, longest - at[0])
-            lines[k, at[0] : at[0] + before] = heard[k, :before]
-            lines[k, : count - before] = heard[k, before:count]
+            _copy(heard[k, :before], lines[k, at[0] : at[0] + before])
+            _copy(heard[k, before:count], lines[k, : count - before])
         at[0] = (at[0] + count) % longest
 
 
@@ -285,6 +288,13 @@ def _between(numbers, points, given, frame):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
+def _copy(one, other):  # type: ignore[no-untyped-def]
+    """Copy samples to as many places; quicker than a general assignment."""
+    for i in range(len(one)):
+        other[i] = one[i]
+
+
+@numba.njit(cache=True, nogil=True)
 def _tap(heard, line, at, length, longer):  # type: ignore[no-untyped-def]
     """Read a stretch, (frames), of a line that goes round, so many samples before `at`.
 
@@ -294,8 +304,8 @@ def _tap(heard, line, at, length, longer):  # type: ignore[no-untyped-def]
     if longer == 0.0 and length == np.floor(length):
         start = (at - int(length)) % longest
         before = min(len(heard), longest - start)
-        heard[:before] = line[start : start + before]
-        heard[before:] = line[: len(heard) - before]
+        _copy(line[start : start + before], heard[:before])
+        _copy(line[: len(heard) - before], heard[before:])
         return
     for i in range(len(heard)):
         place = at + i - length - longer * i / len(heard)
@@ -333,33 +343,53 @@ def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
         sound[i] = old + _DIFFUSION * inner
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
     """What each line loses a round: its gain and a one-pole fall towards the treble, in place.
 
     `heard` is (LINES, at least count); `now` and `then` have the gains and poles at both ends;
     `filters` (LINES) is the memory.
     """
-    slope = (then - now) / count
-    for i in range(
-        count
-    ):  # all lines at each sample: they do not wait for each other, as samples would
+    moves = False
+    for n in range(2 * LINES):
+        moves = moves or now[n] != then[n]
+    if moves:
         for k in range(LINES):
-            gain = now[k] + slope[k] * i
-            pole = now[LINES + k] + slope[LINES + k] * i
-            last = gain * heard[k, i] + pole * filters[k]
-            if abs(last) < 1e-30:  # keep what has died away out of the slow range of numbers
-                last = 0.0
-            heard[k, i] = filters[k] = last
+            last = filters[k]
+            for i in range(count):
+                gain = now[k] + (then[k] - now[k]) * i / count
+                pole = now[LINES + k] + (then[LINES + k] - now[LINES + k]) * i / count
+                last = gain * heard[k, i] + pole * last
+                heard[k, i] = last
+            filters[k] = last
+    else:
+        for k in range(0, LINES, 4):  # four at a time: they do not wait for each other
+            p, q, r, s = filters[k], filters[k + 1], filters[k + 2], filters[k + 3]
+            g0, g1, g2, g3 = now[k], now[k + 1], now[k + 2], now[k + 3]
+            n = LINES + k
+            p0, p1, p2, p3 = now[n], now[n + 1], now[n + 2], now[n + 3]
+            for i in range(count):
+                p = g0 * heard[k, i] + p0 * p
+                q = g1 * heard[k + 1, i] + p1 * q
+                r = g2 * heard[k + 2, i] + p2 * r
+                s = g3 * heard[k + 3, i] + p3 * s
+                heard[k, i], heard[k + 1, i], heard[k + 2, i], heard[k + 3, i] = p, q, r, s
+            filters[k], filters[k + 1], filters[k + 2], filters[k + 3] = p, q, r, s
+    for k in range(LINES):
+        if abs(filters[k]) < 1e-30:  # keep what has died away out of the slow range of numbers
+            filters[k] = 0.0
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _mix(wet, outputs, heard, level, level_then):  # type: ignore[no-untyped-def]
     """One output channel, (frames): the sum of all lines by their `outputs` (LINES)."""
     total = np.zeros(len(wet))
-    for k in range(LINES):
+    for k in range(0, LINES, 4):  # four at a time: each is read once, the sum seldom
+        a, b, c, d = outputs[k], outputs[k + 1], outputs[k + 2], outputs[k + 3]
         for i in range(len(wet)):
-            total[i] += outputs[k] * heard[k, i]
+            total[i] += (a * heard[k, i] + b * heard[k + 1, i]) + (
+                c * heard[k + 2, i] + d * heard[k + 3, i]
+            )
     slope = (level_then - level) / len(wet)
     for i in range(len(wet)):
         wet[i] = total[i] * (level + slope * i)
@@ -372,14 +402,17 @@ def _butterfly(one, two):  # type: ignore[no-untyped-def]
         one[i], two[i] = one[i] + two[i], one[i] - two[i]
 
 
-@numba.njit(cache=True, nogil=True)
-def _turn(one, two, speed, frame):  # type: ignore[no-untyped-def]
-    """Turn two lines, (frames) each, into each other in place, further with time."""
-    c, s = np.cos(speed * frame), np.sin(speed * frame)
-    dc, ds = np.cos(speed), np.sin(speed)
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _turn(one, two, speed, frame, within):  # type: ignore[no-untyped-def]
+    """Turn two lines, (frames) each, into each other in place, further with time.
+
+    `within` has the cosines and sines of what is turned within the stretch, (2, frames).
+    """
+    cosine, sine = np.cos(speed * frame), np.sin(speed * frame)
     for i in range(len(one)):
+        c = cosine * within[0, i] - sine * within[1, i]
+        s = sine * within[0, i] + cosine * within[1, i]
         one[i], two[i] = c * one[i] - s * two[i], s * one[i] + c * two[i]
-        c, s = c * dc - s * ds, s * dc + c * ds
 
 
 @numba.njit(cache=True, nogil=True)
