@@ -104,6 +104,7 @@ def _parser() -> argparse.ArgumentParser:
 
 def _render(options: argparse.Namespace) -> Answer:
     from metaphon.core.checks.rules import check
+    from metaphon.core.engine.levels import StripMeters
     from metaphon.core.engine.offline import Progress, outputs_of, render_to_files
     from metaphon.core.engine.plan import compile
     from metaphon.core.engine.report import as_text, entry, report_name
@@ -126,6 +127,7 @@ def _render(options: argparse.Namespace) -> Answer:
         print(*notices, sep="\n", end="\n" if notices else "", file=sys.stderr)
         plan = compile(mix)
         outputs = outputs_of(mix, plan, targets, options.stems, options.head or SHIPPED)
+        meters = StripMeters(plan)
         results, speed = render_to_files(
             plan,
             outputs,
@@ -134,8 +136,11 @@ def _render(options: argparse.Namespace) -> Answer:
             container=options.format,
             bits=options.bits,
             on_progress=show,
+            on_strips=meters.add,
         )
-        findings = [asdict(finding) for finding in check(mix)]
+        whole = options.start == 0.0 and options.end is None
+        known = meters.finish() if whole else None
+        findings = [asdict(finding) for finding in check(mix, known)]
     entries = [entry(result) for result in results]
     report = options.out / report_name(mix.title, "txt")
     report.write_text(as_text(mix, entries, findings, options.bits), encoding="utf-8")

@@ -12,6 +12,7 @@ from metaphon.core.checks.rule import Rule
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command
+from metaphon.core.engine.levels import Level
 from metaphon.core.errors import InputError
 
 
@@ -42,12 +43,12 @@ def listened(mix: Mix, sound: Sound) -> list[Finding]:
     ]
 
 
-def check(mix: Mix) -> list[Finding]:
-    """Everything the rules notice.
+def check(mix: Mix, known: dict[str, Level] | None = None) -> list[Finding]:
+    """Everything the rules notice; `known` are levels of strips that were measured already.
 
     Raises InputError where a recording is missing or cannot be read.
     """
-    return noticed(mix) + listened(mix, Sound(mix))
+    return noticed(mix) + listened(mix, Sound(mix, known))
 
 
 def mend(mix: Mix, finding: Finding, way: int = 0) -> Command:

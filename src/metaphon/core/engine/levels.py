@@ -1,12 +1,13 @@
 """How loud every strip is where it leaves its fader, and whether its sides agree."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.engine.plan import Plan
-from metaphon.core.engine.render import BLOCK_FRAMES, StripRun, run_all
+from metaphon.core.engine.render import StripRun, signals_of
 from metaphon.core.measure.correlation import correlation
 from metaphon.core.measure.peaks import decibels
 
@@ -28,22 +29,33 @@ class Level:
     correlation: float | None
 
 
+class StripMeters:
+    """Measures every strip of a plan over the first LONGEST_S of the mix while it is rendered."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._last = round(LONGEST_S * plan.rate_hz)
+        self._meters = [(strip.id, _Meter(strip.channels)) for strip in plan.strips]
+
+    def add(self, strips: Sequence[StripRun], at: int) -> None:
+        """Take what the strips last gave, in a block that begins at a frame of the mix."""
+        if at >= self._last:
+            return
+        for strip, (_, meter) in zip(strips, self._meters, strict=True):
+            if strip.given is not None:
+                meter.add(strip.given)
+
+    def finish(self) -> dict[str, Level]:
+        """The level of every strip, by id."""
+        return {strip_id: meter.finish() for strip_id, meter in self._meters}
+
+
 def levels(plan: Plan) -> dict[str, Level]:
     """The level of every strip that is heard, by id, over the first LONGEST_S of the mix."""
-    strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
-    meters = [_Meter(strip.channels) for strip in plan.strips]
-    try:
-        for at in range(
-            -plan.ahead, min(plan.frames, round(LONGEST_S * plan.rate_hz)), BLOCK_FRAMES
-        ):
-            run_all(strips, at, BLOCK_FRAMES)
-            for strip, meter in zip(strips, meters, strict=True):
-                if strip.given is not None:
-                    meter.add(strip.given)
-    finally:
-        for strip in strips:
-            strip.close()
-    return {strip.plan.id: meter.finish() for strip, meter in zip(strips, meters, strict=True)}
+    meters = StripMeters(plan)
+    last = min(plan.frames, round(LONGEST_S * plan.rate_hz))
+    for _ in signals_of(plan, 0, last, on_strips=meters.add):
+        pass
+    return meters.finish()
 
 
 class _Meter:

@@ -3,28 +3,30 @@
 All targets in one pass, measured as they are written, published when complete.
 """
 
+import os
 import re
-import sys
 import time
 from collections.abc import Callable, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+import numpy as np
+
 from metaphon.core.document.mix import Bus, Mix
 from metaphon.core.document.targets import target_named
-from metaphon.core.dsp.block import Block
 from metaphon.core.engine.plan import Plan
-from metaphon.core.engine.render import Output, render
+from metaphon.core.engine.render import BLOCK_FRAMES, Output, StripRun, renderer_of, signals_of
+from metaphon.core.engine.renderers import Signals
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, Bits
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
 from metaphon.core.spatial.head import SHIPPED
 
 Stems = Literal["none", "tracks", "buses"]
-_BLOCKS_AHEAD = 4
+_BLOCKS_AHEAD = 3
 
 
 class Cancelled(Exception):
@@ -89,6 +91,7 @@ def render_to_files(
     container: str = "wav",
     bits: Bits = "24",
     on_progress: Callable[[Progress], None] = lambda progress: None,
+    on_strips: Callable[[Sequence[StripRun], int], None] = lambda strips, at: None,
 ) -> tuple[list[Result], float]:
     """Render, measure and write every output.
 
@@ -108,6 +111,8 @@ def render_to_files(
         Of a sample, as named in `Bits`; whole numbers are dithered (TPDF).
     on_progress
         Called between blocks; may raise Cancelled, and then, as after any error, no file is left.
+    on_strips
+        Shown all strips after each block, and the frame that it began with (`StripMeters.add`).
 
     Returns
     -------
@@ -128,50 +133,70 @@ def render_to_files(
     folder.mkdir(parents=True, exist_ok=True)
     began = time.monotonic()
     with ExitStack() as stack:
-        # the default 5 ms makes the renderer wait for the measuring threads at every hand-over
-        stack.callback(sys.setswitchinterval, sys.getswitchinterval())
-        sys.setswitchinterval(0.0005)
+        # the strips run in this thread, what is made of them in as many as there are other cores
+        pool = stack.enter_context(ThreadPoolExecutor(max((os.cpu_count() or 2) - 1, 1), "outputs"))
         lanes = [
             stack.enter_context(
                 _Lane(
-                    folder / file_name(plan.title, output, container), output, plan, bits, container
+                    folder / file_name(plan.title, output, container),
+                    output,
+                    plan,
+                    bits,
+                    container,
+                    pool,
                 )
             )
             for output in outputs
         ]
         done = first
-        for blocks in render(plan, outputs, first, last):
-            for lane, block in zip(lanes, blocks, strict=True):
-                lane.add(block)
-            done += blocks[0].shape[1]
-            rendered_s = (done - first) / plan.rate_hz
-            on_progress(
-                Progress((done - first) / (last - first), rendered_s / (time.monotonic() - began))
-            )
+        for at, signals, cut in signals_of(plan, first, last, on_strips=on_strips):
+            for lane in lanes:
+                lane.add(signals, at, cut)
+            if cut.start < cut.stop:
+                done += cut.stop - cut.start
+                rendered_s = (done - first) / plan.rate_hz
+                took_s = time.monotonic() - began
+                on_progress(Progress((done - first) / (last - first), rendered_s / took_s))
         results = [lane.finish() for lane in lanes]
     return results, (last - first) / plan.rate_hz / (time.monotonic() - began)
 
 
 class _Lane:
-    """Measures and writes one output in a thread of its own, a few blocks behind the renderer."""
+    """Makes, measures and writes one output, block after block, a few behind the strips."""
 
-    def __init__(self, path: Path, output: Output, plan: Plan, bits: Bits, container: str) -> None:
+    def __init__(
+        self,
+        path: Path,
+        output: Output,
+        plan: Plan,
+        bits: Bits,
+        container: str,
+        pool: ThreadPoolExecutor,
+    ) -> None:
         self._output = output
+        self._renderer = renderer_of(plan, output)
         self._writer = AudioWriter(path, output.target.channels, plan.rate_hz, bits, container)
         self._meter = ProgrammeMeter(
             output.target.channels, plan.rate_hz, output.target.metering_layout
         )
-        self._thread = ThreadPoolExecutor(max_workers=1)
+        self._pool = pool
         self._pending: list[Future[None]] = []
 
-    def add(self, block: Block) -> None:
-        self._pending.append(self._thread.submit(self._take, block))
+    def add(self, signals: Signals, at: int, cut: slice) -> None:
+        """Take what the strips gave in a block, of which a cut is wanted."""
+        before = self._pending[-1] if self._pending else None
+        self._pending.append(self._pool.submit(self._take, before, signals, at, cut))
         if len(self._pending) > _BLOCKS_AHEAD:
             self._pending.pop(0).result()
 
-    def _take(self, block: Block) -> None:
-        self._meter.add(block)
-        self._writer.add(block)
+    def _take(self, before: Future[None] | None, signals: Signals, at: int, cut: slice) -> None:
+        if before is not None:
+            before.result()  # one after the other; what was given first is also begun first
+        block = self._renderer.process(signals, at, BLOCK_FRAMES)[:, cut]
+        if block.shape[1]:
+            block = np.ascontiguousarray(block)
+            self._meter.add(block)
+            self._writer.add(block)
 
     def finish(self) -> Result:
         while self._pending:
@@ -189,5 +214,7 @@ class _Lane:
         return self
 
     def __exit__(self, *error: object) -> None:
-        self._thread.shutdown(wait=True, cancel_futures=True)
+        for waiting in self._pending:
+            waiting.cancel()
+        wait(self._pending)
         self._writer.__exit__(*error)  # type: ignore[arg-type]

@@ -4,7 +4,6 @@ No more of the mix is held than one block and what rings on.
 """
 
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -66,36 +65,43 @@ def render(
     ------
         For each block one array (channels, frames) an output.
     """
+    renderers = [renderer_of(plan, output) for output in outputs]
+    for at, signals, cut in signals_of(plan, first, last, block_frames):
+        blocks = [renderer.process(signals, at, block_frames) for renderer in renderers]
+        if cut.start < cut.stop:
+            yield [block[:, cut] for block in blocks]
+
+
+def signals_of(
+    plan: Plan,
+    first: int = 0,
+    last: int | None = None,
+    block_frames: int = BLOCK_FRAMES,
+    on_strips: Callable[[Sequence["StripRun"], int], None] = lambda strips, at: None,
+) -> Iterator[tuple[int, dict[str, Block], slice]]:
+    """What the strips put into the programme, block by block, as `render` needs it.
+
+    `on_strips` is shown all strips after each block, and the frame that it began with.
+
+    Yields
+    ------
+        The frame of the mix that a block begins with, its blocks (channels, frames) by strip id,
+        and what of it is wanted; at first nothing, while what rings before is run up to.
+    """
     last = plan.frames if last is None else min(last, plan.frames)
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
-    at = warm_up - warm_up % GRID_FRAMES - plan.ahead
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
-    renderers = [_renderer(plan, output) for output in outputs]
-    with ThreadPoolExecutor(1, "renderers") as pool, ExitStack() as stack:
+    with ExitStack() as stack:
         for strip in strips:
             stack.callback(strip.close)
-        waiting: tuple[int, Future[list[Block]]] | None = None
-        while at < last or waiting:
-            # the strips of the next block run while the renderers of this one do
-            ready, waiting = waiting, None
-            if at < last:
-                signals = run_all(strips, at, block_frames)
-                waiting = at, pool.submit(_rendered_block, renderers, signals, at, block_frames)
-                at += block_frames
-            if ready is not None:
-                place, blocks = ready[0], ready[1].result()
-                cut = slice(max(first - place, 0), min(last - place, block_frames))
-                if cut.start < cut.stop:
-                    yield [block[:, cut] for block in blocks]
+        for at in range(warm_up - warm_up % GRID_FRAMES - plan.ahead, last, block_frames):
+            signals = run_all(strips, at, block_frames)
+            on_strips(strips, at)
+            yield at, signals, slice(max(first - at, 0), min(last - at, block_frames))
 
 
-def _rendered_block(
-    renderers: Sequence[Renderer], signals: dict[str, Block], at: int, frames: int
-) -> list[Block]:
-    return [renderer.process(signals, at, frames) for renderer in renderers]
-
-
-def _renderer(plan: Plan, output: Output) -> Renderer:
+def renderer_of(plan: Plan, output: Output) -> Renderer:
+    """What makes an output of a plan."""
     return renderer_for(output.target, feeds_of(plan, output), plan.rate_hz, output.head)
 
 

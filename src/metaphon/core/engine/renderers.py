@@ -1,9 +1,9 @@
 """The last step, one for each target: from the programme's feeds to the channels of a format."""
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import Protocol
 
@@ -279,12 +279,9 @@ class BinauralRenderer:
                 self._placed(heard, feed, signals[feed.strip], *found)
         # each crew sums on its own and all are added in order, so that who is quicker changes
         # nothing
-        works = [
-            _threads(os.getpid()).submit(crew.heard, signals, first, frames)
-            for crew in self._workers
-        ]
-        for work in works:
-            for name, part in work.result().items():
+        works = [partial(crew.heard, signals, first, frames) for crew in self._workers]
+        for parts in _in_crews(works):
+            for name, part in parts.items():
                 heard[name] += part
         out = np.zeros((2, frames), dtype=np.float32)
         for name, (overlap_add, unlike) in self._lanes.items():
@@ -329,10 +326,17 @@ class BinauralRenderer:
                 heard += responses[:, None, :] * rfft(channel, self._size)
 
 
+def _in_crews(works: Sequence[Callable[[], dict[str, Spectra]]]) -> list[dict[str, Spectra]]:
+    """The results of all crews in order, at once where there are cores to spare."""
+    if len(works) < 2 or (os.cpu_count() or 1) <= _WORKERS:
+        return [work() for work in works]
+    return [future.result() for future in [_threads(os.getpid()).submit(work) for work in works]]
+
+
 @lru_cache(maxsize=1)
 def _threads(process: int) -> ThreadPoolExecutor:
     """The threads of this process; one that was forked needs its own."""
-    return ThreadPoolExecutor(_WORKERS, "tail")
+    return ThreadPoolExecutor(_WORKERS, "crews")
 
 
 _STEP = 2 * GRID_FRAMES  # how often the direction of what moves is looked at

@@ -216,10 +216,11 @@ class _Basics:
         self._cut = Cascade(channels)
         self._delay = FractionalDelay(channels)
         self._matrix: Memo[Basics, Matrix] = Memo(lambda one: one.matrix(channels))
+        self._delays: Memo[Basics, float] = Memo(self._late)
         self._still: Memo[Matrix, Block | None] = Memo(self._unless_untouched)
 
     def process(self, block: Block, parameters: Motion[Basics], at: int) -> Block:
-        block = self._delay.process(block, self._delays(parameters))
+        block = self._delay.process(block, parameters.map(self._delays))
         block = self._through_matrix(block, parameters)
         return self._cut.process(block, self._cuts(parameters))
 
@@ -240,7 +241,6 @@ class _Basics:
             return Motion.still(())
         return parameters.map(lambda one: (one.cut(self._rate_hz),))
 
-    def _delays(self, parameters: Motion[Basics]) -> Motion[float]:
-        return parameters.map(
-            lambda one: whole_if_near(one.delay_ms * 1e-3 * self._rate_hz) + self._latency
-        )
+    def _late(self, one: Basics) -> float:
+        """Its delay in samples, with the latency it was started with."""
+        return whole_if_near(one.delay_ms * 1e-3 * self._rate_hz) + self._latency

@@ -139,9 +139,9 @@ class _NetworkReverb:
         self._rate_hz = rate_hz
         self._setting: Memo[NetworkReverb, _Setting] = Memo(lambda one: one.setting(rate_hz))
         self._predelay = FractionalDelay(channels.count)
-        self._turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
-        angles = self._turns[:, None] * np.arange(_AT_ONCE)
-        self._within = np.stack([np.cos(angles), np.sin(angles)], axis=1)
+        turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
+        angles = turns[:, None] * np.arange(_AT_ONCE)
+        self._turning = turns, np.stack([np.cos(angles), np.sin(angles)], axis=1)
         signs = _hadamard()
         enters, leaves = _bent(0), _bent(1)
         own = np.array([c not in channels.lfe for c in range(channels.count)], dtype=float)
@@ -186,8 +186,7 @@ class _NetworkReverb:
             frames,
             numbers,
             lengths,
-            self._turns,
-            self._within,
+            self._turning,
             self._network,
             self._diffusion,
         )
@@ -228,13 +227,14 @@ def _primes(lengths: np.ndarray) -> np.ndarray:
 
 
 @numba.njit(cache=True, nogil=True)
-def _run(source, wet, begin, points, numbers, wanted, turns, within, network, diffusion):  # type: ignore[no-untyped-def]
+def _run(source, wet, begin, points, numbers, wanted, turning, network, diffusion):  # type: ignore[no-untyped-def]
     """All lines through a few samples at a time, fewer than the shortest delay holds.
 
     So loops run along time. `source` and `wet` are (channels, frames); `numbers` are given at
     `points`; `network` and `diffusion` are the state that goes on from block to block.
     """
     lines, lengths, at, filters, inputs, outputs = network
+    turns, within = turning
     channels, frames = source.shape
     longest = lines.shape[1]
     most = min(_AT_ONCE, diffusion[1].min())

@@ -10,6 +10,7 @@ from django.db import transaction
 
 from metaphon.core.checks.rules import check
 from metaphon.core.engine.downmix import fold_down_correlation
+from metaphon.core.engine.levels import StripMeters
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
@@ -28,6 +29,7 @@ def run(render: Render) -> None:
     plan = compile(mix)
     head = Path(settings.MEDIA_ROOT) / options["head"] if options.get("head") else SHIPPED
     outputs = outputs_of(mix, plan, options["targets"], options["stems"], head)
+    meters = StripMeters(plan)
     scratch = Path(settings.MEDIA_ROOT) / "scratch"
     scratch.mkdir(parents=True, exist_ok=True)
     Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
@@ -41,8 +43,9 @@ def run(render: Render) -> None:
             container=options["container"],
             bits=options["bits"],
             on_progress=Teller(render),
+            on_strips=meters.add,
         )
-        findings = [asdict(finding) for finding in check(mix)]
+        findings = [asdict(finding) for finding in check(mix, meters.finish())]
         entries = [{**entry(result), "path": result.path.name} for result in results]
         report = Path(folder) / report_name(mix.title, "txt")
         report.write_text(as_text(mix, entries, findings, options["bits"]), encoding="utf-8")
