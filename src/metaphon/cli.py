@@ -8,6 +8,7 @@ import json
 import sys
 import tempfile
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any, NoReturn
@@ -166,8 +167,14 @@ def _measure(options: argparse.Namespace) -> Answer:
         )
     meter = ProgrammeMeter(info.channels, info.sample_rate_hz, heard.metering_layout)
     reader = ClipReader(options.file)
-    for first in range(0, info.frames, 1 << 16):
-        meter.add(reader.read(first, min(1 << 16, info.frames - first)))
+    with ThreadPoolExecutor(1) as pool:  # the next stretch is read while one is measured
+        measured = pool.submit(lambda: None)
+        for first in range(0, info.frames, 1 << 17):
+            block = reader.read(first, min(1 << 17, info.frames - first))
+            measured.result()
+            measured = pool.submit(meter.add, block)
+        measured.result()
+    reader.close()
     return asdict(meter.finish())
 
 

@@ -115,6 +115,21 @@ def mixed(block: Block, frames: NDArray[np.int64], matrices: NDArray[np.float64]
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def add_still(out, block, matrix):  # type: ignore[no-untyped-def]
+    """Add to `out`, (outputs, frames), a block through gains that do not move, (outputs, inputs).
+
+    All in single precision. Most gains are 0.
+    """
+    for output in range(len(out)):
+        for source in range(len(block)):
+            gain = matrix[output, source]
+            if gain != 0.0:
+                into, sound = out[output], block[source]
+                for i in range(len(into)):
+                    into[i] += sound[i] * gain
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def add_mixed(out, block, frames, matrices):  # type: ignore[no-untyped-def]
     """Add to `out` (outputs, frames) what `mixed` gives; `matrices` are in single precision.
 

@@ -19,7 +19,7 @@ from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, values_at
 from metaphon.core.document.mix import Automation
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.motion import PIECE, add_mixed
+from metaphon.core.dsp.motion import PIECE, add_mixed, add_still
 
 GRID_FRAMES = PIECE  # blocks begin and end at multiples of this
 STEP_S = 0.002  # how long a step takes
@@ -163,6 +163,11 @@ class Gains:
         """Whether they change in time."""
         return any(curve.moves for curve in self.curves)
 
+    @cached_property
+    def outputs(self) -> int:
+        """How many outputs they lead to."""
+        return int(self.at(np.zeros(1)).shape[1])
+
     @classmethod
     def fixed(cls, matrix: NDArray[np.float64]) -> "Gains":
         """Gains that never change."""
@@ -214,7 +219,9 @@ class Mixer:
     """Applies gains to blocks that start on the grid."""
 
     def __init__(self, gains: Gains, rate_hz: int) -> None:
-        self._fixed = None if gains.moves else gains.at(np.zeros(1))[0].astype(np.float32)
+        begins = gains.at(np.zeros(1))[0].astype(np.float32)
+        self._outputs = len(begins)
+        self._fixed = None if gains.moves else np.ascontiguousarray(begins)
         self._ahead = Ahead(
             lambda times_s: gains.at(times_s).astype(np.float32), gains.curves, rate_hz
         )
@@ -224,20 +231,17 @@ class Mixer:
 
         Where `first` is the block's place in the mix.
         """
-        if self._fixed is not None:
-            result: Block = self._fixed @ block
-            return result
-        frames, matrices = self._ahead.get(first, block.shape[1])
-        out = np.zeros((matrices.shape[1], block.shape[1]), dtype=np.float32)
-        add_mixed(out, np.ascontiguousarray(block), frames, matrices)
+        out = np.zeros((self._outputs, block.shape[1]), dtype=np.float32)
+        self.add(out, block, first)
         return out
 
     def add(self, out: Block, block: Block, first: int) -> None:
         """Add to (outputs, frames) what `apply` would give."""
+        sound = np.ascontiguousarray(block)
         if self._fixed is not None:
-            out += self._fixed @ block
+            add_still(out, sound, self._fixed)
         else:
-            add_mixed(out, np.ascontiguousarray(block), *self._ahead.get(first, block.shape[1]))
+            add_mixed(out, sound, *self._ahead.get(first, block.shape[1]))
 
 
 class Fader:
@@ -251,7 +255,7 @@ class Fader:
     def apply(self, block: Block, first: int) -> Block:
         """Apply it to a block that begins at a frame of the mix."""
         if self._fixed is not None:
-            return block * self._fixed
+            return block if self._fixed == 1.0 else block * self._fixed
         last = first + block.shape[1]
         span = first / self._rate_hz - STEP_S, last / self._rate_hz + STEP_S
         if not self._level.moves_between(*span):

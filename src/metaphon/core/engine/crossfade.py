@@ -1,6 +1,6 @@
 """Changing what works on a sound while it passes, without a click."""
 
-from typing import Protocol
+from typing import Generic, Protocol, TypeVar
 
 import numpy as np
 
@@ -24,14 +24,25 @@ class Memoryless(Protocol):
         """Apply it to a block that begins at a frame of the mix."""
 
 
-class Passing:
+class Adding(Memoryless, Protocol):
+    """What can add what it makes to what is there."""
+
+    def add(self, out: Block, block: Block, first: int) -> None:
+        """Add what `apply` gives."""
+
+
+M = TypeVar("M", bound=Memoryless)
+A = TypeVar("A", bound=Adding)
+
+
+class Passing(Generic[M]):
     """Something without memory that may be replaced; it passes over within the next block."""
 
-    def __init__(self, now: Memoryless) -> None:
+    def __init__(self, now: M) -> None:
         self._now = now
-        self._next: Memoryless | None = None
+        self._next: M | None = None
 
-    def to(self, following: Memoryless) -> None:
+    def to(self, following: M) -> None:
         """Let another take over in the next block."""
         self._next = following
 
@@ -42,3 +53,10 @@ class Passing:
             self._now, self._next = self._next, None
             out = out + (self._now.apply(block, first) - out) * fade_in(block.shape[1])
         return out
+
+    def add(self: "Passing[A]", out: Block, block: Block, first: int) -> None:
+        """Add to `out` what `apply` gives."""
+        if self._next is None:
+            self._now.add(out, block, first)
+        else:
+            out += self.apply(block, first)

@@ -23,7 +23,7 @@ from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.head import SHIPPED
 
-BLOCK_FRAMES = 16 * GRID_FRAMES
+BLOCK_FRAMES = 32 * GRID_FRAMES
 
 
 @dataclass(frozen=True)
@@ -152,7 +152,7 @@ class StripRun:
         self._gate = gate
         self._clips = [ClipRun(clip) for clip in plan.clips]
         self._chain = ChainRun(plan, rate_hz)
-        self._fader = Passing(Fader(plan.fader_db, rate_hz))
+        self._fader = Passing[Fader](Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
         self._distance = (
@@ -197,13 +197,11 @@ class StripRun:
         for way in self._routes:
             match way.route.tap:
                 case "strip":
-                    part = way.take(source, taken)
+                    way.add(waiting, source, taken)
                 case "pre":
-                    part = way.take(block, given)
+                    way.add(waiting, block, given)
                 case "post":
-                    part = way.take(sent, given)
-            bus = way.route.bus
-            waiting[bus] = waiting[bus] + part if bus in waiting else part
+                    way.add(waiting, sent, given)
         return self._hold.process(far) if self.plan.feed else None
 
     def _source(self, waiting: dict[str, Block], at: int, frames: int) -> Block:
@@ -233,8 +231,8 @@ class _Way:
     def __init__(self, route: Route, rate_hz: int) -> None:
         self.route = route
         self._rate_hz = rate_hz
-        self._level = Passing(Fader(route.level_db, rate_hz))
-        self._mixer = Passing(Mixer(route.gains, rate_hz))
+        self._level = Passing[Fader](Fader(route.level_db, rate_hz))
+        self._mixer = Passing[Mixer](Mixer(route.gains, rate_hz))
         self._wait: DelayLine | None = None
 
     def adopt(self, route: Route) -> None:
@@ -244,7 +242,16 @@ class _Way:
         if route.gains != old.gains:
             self._mixer.to(Mixer(route.gains, self._rate_hz))
 
-    def take(self, block: Block, at: int) -> Block:
-        part = self._mixer.apply(self._level.apply(block, at), at)
+    def add(self, waiting: dict[str, Block], block: Block, at: int) -> None:
+        """Add to what the bus waits for."""
+        block = self._level.apply(block, at)
+        into = waiting.get(self.route.bus)
+        if into is None:
+            shape = self.route.gains.outputs, block.shape[1]
+            into = waiting[self.route.bus] = np.zeros(shape, dtype=np.float32)
+        if not self.route.wait:
+            self._mixer.add(into, block, at)
+            return
+        part = self._mixer.apply(block, at)
         self._wait = self._wait or DelayLine(len(part), self.route.wait)
-        return self._wait.process(part)
+        into += self._wait.process(part)
