@@ -72,6 +72,35 @@ class Touched(FolderTest):
             part = slice(first, first + 6000)
             self.assertAlmostEqual(level_db(got[part]), level_db(still[part]), delta=3.0)
 
+    def test_what_comes_and_goes_in_a_chain_leaves_the_others_at_work(self) -> None:
+        """A processor put before a ringing room, set, bypassed and taken out again."""
+        click = np.zeros((1, 96000))
+        click[0, 100] = 1.0
+        self.write("a.wav", click)
+        room = {"kind": "network_reverb", "decay_s": 4.0}
+        bell = {"kind": "eq", "bands": [{"frequency_hz": 500.0, "gain_db": 6.0}]}
+        chains: list[list[dict[str, Any]]] = [
+            *[[room]] * 4,
+            [bell, room],
+            [{**bell, "bypassed": True}, room],
+            [bell, room],
+            [{"kind": "basics"}, bell, room],
+            [room],
+        ]
+        mixes = [self.mix([{"sound": "a.wav", "chain": chain}]) for chain in chains]
+        got = self.played(mixes, 81920)[0]
+        still = self.rendered(mixes[0], "0+1+0")[0]
+        np.testing.assert_allclose(got[9000:81920], still[9000:81920], atol=2e-5)
+
+    def test_a_processor_that_goes_rings_out(self) -> None:
+        click = np.zeros((1, 96000))
+        click[0, 100] = 1.0
+        self.write("a.wav", click)
+        room = self.with_chain({"kind": "network_reverb", "decay_s": 1.0})
+        got = self.played([room] * 5 + [self.mix([{"sound": "a.wav"}])], 61440)[0]
+        still = self.rendered(room, "0+1+0")[0]
+        np.testing.assert_allclose(got[12000:40000], still[12000:40000], atol=2e-5)
+
     def test_a_filter_swept_hard_stays_clean_and_bounded(self) -> None:
         """From one end to the other every 43 ms: no more than its own resonance could give."""
         self.write("a.wav", sine(440.0, 2.0, -20.0)[None])
