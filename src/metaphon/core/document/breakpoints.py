@@ -124,6 +124,11 @@ class Breakpoints:
     def _key(self) -> tuple[bytes, bytes, bytes]:
         return self.times_s.tobytes(), self.values.tobytes(), self.curves.tobytes()
 
+    @cached_property
+    def turned(self) -> NDArray[np.float64]:
+        """The values as angles in degrees that go the shorter way round, on past 180."""
+        return np.asarray(np.unwrap(self.values, period=360.0))
+
     @property
     def is_straight(self) -> bool:
         """Whether every breakpoint goes on in a straight line."""

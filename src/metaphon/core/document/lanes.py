@@ -40,7 +40,7 @@ def values_at(points: Breakpoints, times_s: ArrayLike, turns: bool = False) -> N
     """
     times = np.asarray(times_s, dtype=float)
     at, curves = points.times_s, points.curves
-    values = np.unwrap(points.values, period=360.0) if turns else points.values
+    values = points.turned if turns else points.values
     if len(at) == 1:
         return np.full_like(times, values[0])
     place = np.clip(np.searchsorted(at, times, side="right") - 1, 0, len(at) - 2)

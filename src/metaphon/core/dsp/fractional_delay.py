@@ -36,6 +36,7 @@ class FractionalDelay:
 
     def __init__(self, channels: int) -> None:
         self._past = np.zeros((channels, _KEPT), dtype=np.float32)
+        self._since: list[Block] = []  # what came after that and has not been joined to it
 
     def process(self, block: Block, delay: Motion[float]) -> Block:
         """Take and give (channels, frames).
@@ -61,9 +62,9 @@ class FractionalDelay:
 
     def _later(self, block: Block, whole: int) -> Block:
         if not whole:
-            kept = self._past.shape[1]
-            recent = block[:, -kept:]
-            self._past = np.concatenate([self._past[:, recent.shape[1] :], recent], axis=1)
+            self._since.append(block)
+            if sum(one.shape[1] for one in self._since[1:]) >= self._past.shape[1]:
+                del self._since[0]
             return block
         joined = self._joined(block, whole)
         stop = joined.shape[1] - whole
@@ -90,6 +91,10 @@ class FractionalDelay:
 
     def _joined(self, block: Block, most: float) -> Block:
         """What came before and the block; enough is kept for the longest delay there was."""
+        if self._since:
+            kept = self._past.shape[1]
+            self._past = np.concatenate([self._past, *self._since], axis=1)[:, -kept:]
+            self._since = []
         need = int(np.ceil(most)) + HALF
         if need > self._past.shape[1]:  # what was not kept is silence, and the rest rises out of it
             more = np.zeros((len(block), need - self._past.shape[1]), dtype=np.float32)

@@ -206,17 +206,18 @@ class StripRun:
 
     def _source(self, waiting: dict[str, Block], at: int, frames: int) -> Block:
         block = waiting.pop(self.plan.id, None)
-        if block is None:
-            block = np.zeros((self.plan.channels, frames), dtype=np.float32)
         for running in self._clips:
             if running.covers(at, frames):
-                block += running.read(at, frames)
+                sound = running.read(at, frames)
+                block = sound if block is None else block + sound
                 if not all_numbers(block):
                     raise InputError(
                         f"{running.clip.path.name} holds samples that are not numbers near "
                         f"{at / self._rate_hz:.1f} s; "
                         "export it again."
                     )
+        if block is None:
+            return np.zeros((self.plan.channels, frames), dtype=np.float32)
         return self._gate(block, at) if self._gate and self._clips else block
 
     def close(self) -> None:
