@@ -1,8 +1,7 @@
 """Values that move within a block: what they are at some frames, and straight lines in between."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, NamedTuple, TypeVar
 
 import numba
 import numpy as np
@@ -15,8 +14,7 @@ V = TypeVar("V")
 W = TypeVar("W")
 
 
-@dataclass(frozen=True)
-class Motion(Generic[V]):
+class Motion(NamedTuple, Generic[V]):
     """What something is at frames of a block, counted from its start.
 
     `frames` rise; the first may lie before the block and the last after its end. Before the first
@@ -50,6 +48,8 @@ class Motion(Generic[V]):
 
     def map(self, of: "Callable[[V], W]") -> "Motion[W]":
         """The motion of what is made of each value; one that stays alike does not move."""
+        if len(self.values) == 1:
+            return Motion((0,), (of(self.values[0]),))
         made: dict[int, W] = {id(value): of(value) for value in self.values}
         values = tuple(made[id(value)] for value in self.values)
         if all(_alike(value, values[0]) for value in values[1:]):
