@@ -1,5 +1,6 @@
 """A strip's processors at work. Each keeps its memory while its parameters move or are set anew."""
 
+import math
 from collections.abc import Sequence
 from difflib import SequenceMatcher
 
@@ -211,4 +212,4 @@ def all_numbers(block: Block) -> bool:
     A sum of squares is cheaper than a look at each, and hides no NaN or infinity.
     """
     flat = block.reshape(-1)
-    return bool(np.isfinite(np.dot(flat, flat)))
+    return math.isfinite(np.dot(flat, flat))
