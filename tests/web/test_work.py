@@ -338,7 +338,7 @@ class Handover(WebTest):
         row = self.mix.renders.first()
         before = stored_files()
 
-        def too_late(mix: object) -> list:
+        def too_late(*told: object) -> list:
             Render.objects.filter(pk=row.pk).update(status="cancelling")
             return []
 
