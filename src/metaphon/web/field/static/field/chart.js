@@ -51,6 +51,7 @@ export const named = (object) => `${object.number}, ${object.name}`;
 export function build() {
   const shown = field.objects.filter((object) => object.mode === "object");
   const many = shown.length > NAMED_UP_TO;
+  const held = document.activeElement?.closest?.("#field-chart .object")?.dataset.id;
   find(".objects").replaceChildren(
     ...shown.map((object) => {
       const title = make("title", {});
@@ -103,7 +104,16 @@ export function build() {
   }
   drawBeds();
   printed = null;
+  if (held) shown.find((object) => object.id === held)?.mark.focus({ preventScroll: true });
 }
+
+// Names are as wide as their letters; those of the page's own face may arrive after the first drawing.
+document.fonts.ready.then(() => {
+  if (!field.board) return;
+  for (const object of field.objects) if (object.tag) object.tag.width = 0;
+  printed = null;
+  if (!find("#field-chart").hasAttribute("hidden")) showNames();
+});
 
 // Beds stand on their loudspeakers as diamonds; a scene is a dashed line round the whole chart.
 function drawBeds() {
@@ -208,7 +218,11 @@ export function mark(wanted) {
     }
     object.mark?.classList.toggle("nameless", many && !chosen);
     object.mark?.setAttribute("aria-pressed", String(chosen));
-    if (chosen && object.mark) object.mark.parentNode.append(object.mark); // on top
+    if (chosen && object.mark && object.mark.nextSibling) {
+      const held = document.activeElement === object.mark;
+      object.mark.parentNode.append(object.mark); // on top
+      if (held) object.mark.focus({ preventScroll: true });
+    }
   }
   find("#field-chart")
     .querySelectorAll(".paths path")
