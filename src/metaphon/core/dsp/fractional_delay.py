@@ -45,20 +45,16 @@ class FractionalDelay:
         """
         if not delay.moves and delay.values[0].is_integer():
             return self._later(block, int(delay.values[0]))
-        frames, delays = delay.arrays(lambda one: one)
+        frames, delays = delay.arrays()
         if np.any(delays < HALF):  # not to be read between samples
             delays = np.where(delays < HALF, np.round(delays), delays)
         slopes = np.diff(delays) / np.maximum(np.diff(frames), 1)
         steep = (np.abs(slopes) > STEEPEST) | (np.minimum(delays[:-1], delays[1:]) < HALF)
         if not np.any(steep & (slopes != 0.0)):
-            return self.process_at(block, np.interp(np.arange(block.shape[1]), frames, delays))
+            here = np.interp(np.arange(block.shape[1]), frames, delays)
+            out: Block = _read(self._joined(block, here.max()), len(here), here, _table())
+            return out
         return self._passing_over(block, frames, delays, steep)
-
-    def process_at(self, block: Block, delays: NDArray[np.float64]) -> Block:
-        """Take and give (channels, frames), with a delay for each frame, (frames)."""
-        joined = self._joined(block, float(delays.max()))
-        out: Block = _read(joined, block.shape[1], delays, _table())
-        return out
 
     def _later(self, block: Block, whole: int) -> Block:
         if not whole:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 
+STEP_S = 0.002  # how long a step of a value takes
 PIECE = 1024  # frames: what moves is worked on in pieces that begin at multiples of this
 V = TypeVar("V")
 W = TypeVar("W")
@@ -50,20 +51,19 @@ class Motion(NamedTuple, Generic[V]):
         """The motion of what is made of each value; one that stays alike does not move."""
         if len(self.values) == 1:
             return Motion((0,), (of(self.values[0]),))
-        made: dict[int, W] = {id(value): of(value) for value in self.values}
+        made = {id(value): of(value) for value in {id(v): v for v in self.values}.values()}
         values = tuple(made[id(value)] for value in self.values)
         if all(_alike(value, values[0]) for value in values[1:]):
             return Motion.still(values[0])
         return Motion(self.frames, values)
 
-    def arrays(self, of: Callable[[V], Any]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
-        """The frames, (points), and an array made of each value, (points, ...)."""
-        made: dict[int, Any] = {}
-        for value in self.values:
-            if id(value) not in made:
-                made[id(value)] = of(value)
-        stacked = np.stack([np.asarray(made[id(value)], dtype=float) for value in self.values])
-        return np.array(self.frames, dtype=np.int64), stacked
+    def arrays(self) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+        """The frames, (points), and the values, numbers or arrays, (points, ...)."""
+        return np.array(self.frames, dtype=np.int64), np.array(self.values, dtype=float)
+
+    def line(self, count: int) -> NDArray[np.float64]:
+        """Values that are numbers, at each of so many frames from the block's beginning."""
+        return np.interp(np.arange(count), *self.arrays())
 
 
 class Memo(Generic[V, W]):

@@ -85,8 +85,12 @@ def response(
 
 def ring_s(sections: Sections, rate_hz: int, fall_db: float = 60.0) -> float:
     """How long sections ring until they have fallen so far, in seconds, by their slowest pole."""
-    poles = np.concatenate([np.roots(row[3:]) for row in as_biquads(sections)])
-    slowest = min(float(np.abs(poles).max(initial=0.0)), 1.0 - 1e-9)
+    _, a1, a2 = as_biquads(sections)[:, 3:].T
+    apart = a1 * a1 - 4.0 * a2  # below 0 for a pair of complex poles, whose product is a2
+    poles = np.where(
+        apart < 0.0, np.sqrt(np.abs(a2)), (np.abs(a1) + np.sqrt(np.maximum(apart, 0.0))) / 2.0
+    )
+    slowest = min(float(poles.max(initial=0.0)), 1.0 - 1e-9)
     return fall_db / 20.0 * np.log(10.0) / -np.log(slowest) / rate_hz if slowest > 0.0 else 0.0
 
 
@@ -115,7 +119,7 @@ class Cascade:
         out = np.empty_like(block)
         sound = np.ascontiguousarray(block)
         if groups.moves:
-            frames, moving = groups.arrays(lambda values: _filled(values, widest))
+            frames, moving = groups.map(lambda values: _filled(values, widest)).arrays()
             _move(sound, out, frames, moving, self._state)
             self._fit(tuple(len(group) for group in groups.values[-1]))
         else:

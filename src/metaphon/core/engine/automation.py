@@ -19,10 +19,9 @@ from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, values_at
 from metaphon.core.document.mix import Automation
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.motion import PIECE, add_mixed, add_still
+from metaphon.core.dsp.motion import PIECE, STEP_S, add_mixed, add_still
 
 GRID_FRAMES = PIECE  # blocks begin and end at multiples of this
-STEP_S = 0.002  # how long a step takes
 _OFF = 0.02  # of a lane's range: a straight line between grid points that is off by more is broken
 
 Times = NDArray[np.float64]
@@ -134,17 +133,17 @@ def knots(
     for begin, end in np.concatenate([*steps, np.zeros((0, 2), dtype=np.int64)]):
         all_frames = all_frames[(all_frames <= begin) | (all_frames >= end)]
     all_frames = np.unique(np.concatenate([all_frames, *(part.reshape(-1) for part in steps)]))
-    return _around(all_frames, first, last)
+    return all_frames[_around(all_frames, first, last)]
 
 
 def _within(steps: Frames, first: int, last: int) -> Frames:
     return steps[(steps[:, 1] > first) & (steps[:, 0] < last)]
 
 
-def _around(frames: Frames, first: int, last: int) -> Frames:
+def _around(frames: Frames, first: int, last: int) -> slice:
+    """The places from the last frame at or before `first` to the first at or after `last`."""
     begin = int(np.searchsorted(frames, first, "right")) - 1
-    result: Frames = frames[begin : int(np.searchsorted(frames, last, "left")) + 1]
-    return result
+    return slice(begin, int(np.searchsorted(frames, last, "left")) + 1)
 
 
 @dataclass(frozen=True)
@@ -210,8 +209,7 @@ class Ahead:
             self._held = self._at(self._frames / self._rate_hz)
             self._span = begin, begin + ahead
             self._blocks = _BLOCKS_AHEAD
-        begin = int(np.searchsorted(self._frames, first, "right")) - 1
-        part = slice(begin, int(np.searchsorted(self._frames, first + frames, "left")) + 1)
+        part = _around(self._frames, first, first + frames)
         return self._frames[part] - first, self._held[part]
 
 

@@ -8,8 +8,8 @@ import numpy as np
 
 from metaphon.core.document.value_paths import with_value_at
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.motion import PIECE, Motion
-from metaphon.core.engine.automation import STEP_S, Frames, knots
+from metaphon.core.dsp.motion import PIECE, STEP_S, Motion
+from metaphon.core.engine.automation import Frames, knots
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import ChainLane, StripPlan
 from metaphon.core.errors import InputError

@@ -86,8 +86,9 @@ class MatrixRenderer:
             for feed in feeds
             if isinstance(feed, ObjectFeed) and feed.where.is_diffuse
         ]
-        filters = decorrelators(target.channels, rate_hz)
-        self._unlike = Decorrelator(filters) if self._diffuse else None
+        self._unlike = (
+            Decorrelator(decorrelators(target.channels, rate_hz)) if self._diffuse else None
+        )
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
@@ -235,12 +236,11 @@ class BinauralRenderer:
             for feed in scenes
         ]
         # what is wide is heard as the sound and a copy unlike it; what is diffuse apart at each ear
-        apart = decorrelators(3, rate_hz)
         lanes: dict[str, NDArray[np.float32] | None] = {"itself": None}
         if any(feed.where.is_wide for feed in objects):
-            lanes["copy"] = apart[[2, 2]]
+            lanes["copy"] = decorrelators(3, rate_hz)[[2, 2]]
         if any(feed.where.is_diffuse for feed in objects):
-            lanes["diffuse"] = apart[:2]
+            lanes["diffuse"] = decorrelators(2, rate_hz)
         self._lanes = {
             name: (OverlapAdd(2, self._size, GRID_FRAMES), None if f is None else Decorrelator(f))
             for name, f in lanes.items()

@@ -227,7 +227,7 @@ class _Basics:
     def _through_matrix(self, block: Block, parameters: Motion[Basics]) -> Block:
         matrices = parameters.map(self._matrix)
         if matrices.moves:
-            return mixed(block, *matrices.arrays(lambda one: one))
+            return mixed(block, *matrices.arrays())
         matrix = self._still(matrices.values[0])
         return block if matrix is None else matrix @ block
 

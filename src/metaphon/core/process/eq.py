@@ -13,7 +13,7 @@ from metaphon.core.dsp.convolution import FilterWithMemory
 from metaphon.core.dsp.filter_shapes import band_alone, high_cut, low_cut
 from metaphon.core.dsp.fractional_delay import FractionalDelay
 from metaphon.core.dsp.matched import inverse, matched
-from metaphon.core.dsp.motion import Memo, Motion
+from metaphon.core.dsp.motion import STEP_S, Memo, Motion
 from metaphon.core.dsp.sections import Cascade, Sections, passing, response, ring_s
 from metaphon.core.process.basics import Slope
 from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
@@ -22,7 +22,6 @@ Shape = Literal["bell", "low_shelf", "high_shelf", "low_cut", "high_cut", "notch
 _GAINLESS = ("low_cut", "high_cut", "notch")
 _MOST_BANDS = 24
 _EARLIER_LENGTHS = {"1024": "20", "2048": "40", "4096": "80", "8192": "160", "16384": "320"}
-_STEP_S = 0.002  # how fast a step of automation is at most
 _BETA = 4.0  # of the Kaiser window: 40 Hz cut at 48 dB an octave holds 40 dB at 20 Hz in 160 ms
 
 
@@ -255,13 +254,13 @@ class _Eq:
                 if linear.values[0]
                 else self._least(block, parameters)
             )
-        share = np.interp(np.arange(block.shape[1]), *linear.arrays(float)).astype(np.float32)
+        share = linear.line(block.shape[1]).astype(np.float32)
         return self._linear(block, parameters) * share + self._least(block, parameters) * (
             1.0 - share
         )
 
     def _linear(self, block: Block, parameters: Motion[Eq]) -> Block:
-        thinned = parameters.thinned(round(_STEP_S * self._rate_hz) + 2)
+        thinned = parameters.thinned(round(STEP_S * self._rate_hz) + 2)
         return self._whole.process(block, thinned.map(self._taps))
 
     def _least(self, block: Block, parameters: Motion[Eq]) -> Block:

@@ -175,7 +175,7 @@ class _NetworkReverb:
             parameters.map(lambda one: float(round(one.predelay_ms * 1e-3 * self._rate_hz))),
         )
         wet = np.empty(block.shape, dtype=np.float32)
-        frames, numbers = parameters.map(lambda one: self._setting(one).numbers).arrays(np.asarray)
+        frames, numbers = parameters.map(lambda one: self._setting(one).numbers).arrays()
         lengths = self._setting(parameters.values[-1]).lengths
         if not self._network.lengths.any():
             self._network.lengths[:] = self._setting(parameters.values[0]).lengths
@@ -193,7 +193,7 @@ class _NetworkReverb:
         dry = parameters.map(lambda one: float(not one.wet_only))
         if not dry.moves:
             return wet + block if dry.values[0] else wet
-        share = np.interp(np.arange(block.shape[1]), *dry.arrays(float)).astype(np.float32)
+        share = dry.line(block.shape[1]).astype(np.float32)
         return wet + block * share
 
 

@@ -12,7 +12,6 @@ _BANDS_A_DECADE = 24
 _ROUNDS = 40
 
 
-@lru_cache(maxsize=8)
 def decorrelators(channels: int, rate_hz: int) -> NDArray[np.float32]:
     """Filters that make copies of one sound unlike each other and leave its colour.
 
@@ -37,23 +36,24 @@ def decorrelators(channels: int, rate_hz: int) -> NDArray[np.float32]:
         AES convention 117, 2004 (delays by bands); the response is then cut to its length and
         made flat in turn (projection on both sets).
     """
+    return np.stack([_decorrelator(channel, rate_hz) for channel in range(channels)])
+
+
+@lru_cache(maxsize=256)
+def _decorrelator(channel: int, rate_hz: int) -> NDArray[np.float32]:
     taps = round(_LENGTH_S * rate_hz)
     size = 1 << (2 * taps - 1).bit_length()
     hertz = np.fft.rfftfreq(size, 1.0 / rate_hz)
     band = np.log10(np.maximum(hertz, 20.0) / 20.0) * _BANDS_A_DECADE
-    found = np.empty((channels, taps), dtype=np.float32)
-    for channel in range(channels):
-        random = np.random.default_rng(7000 + channel)
-        delays = random.uniform(0.05, 1.0, int(band.max()) + 2) * _LATEST_S
-        held = np.interp(band, np.arange(len(delays)), delays)
-        phase = -2.0 * np.pi * np.cumsum(held) * (hertz[1] - hertz[0])
-        spectrum = np.exp(1j * phase)
-        for _ in range(_ROUNDS):
-            response = irfft(spectrum, size)
-            response[taps:] = 0.0
-            spectrum = rfft(response)
-            spectrum /= np.maximum(np.abs(spectrum), 1e-9)
-        response = irfft(spectrum, size)[:taps]
-        found[channel] = response / np.sqrt(np.sum(response**2))
-    found.flags.writeable = False
-    return found
+    random = np.random.default_rng(7000 + channel)
+    delays = random.uniform(0.05, 1.0, int(band.max()) + 2) * _LATEST_S
+    held = np.interp(band, np.arange(len(delays)), delays)
+    spectrum = np.exp(-2j * np.pi * np.cumsum(held) * (hertz[1] - hertz[0]))
+    for _ in range(_ROUNDS):
+        response = irfft(spectrum, size)
+        response[taps:] = 0.0
+        spectrum = rfft(response)
+        spectrum /= np.maximum(np.abs(spectrum), 1e-9)
+    response = irfft(spectrum, size)[:taps]
+    result: NDArray[np.float32] = (response / np.sqrt(np.sum(response**2))).astype(np.float32)
+    return result

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.spatial.directions import Vectors
-from metaphon.core.spatial.layouts import LAYOUTS, Layout, layout_named
+from metaphon.core.spatial.layouts import LAYOUTS, LEVEL_DEG, TOP_DEG, Layout, layout_named
 from metaphon.core.spatial.panning import pan_vectors, surrounds
 
 HALF_POWER = float(np.sqrt(0.5))
@@ -21,8 +21,6 @@ CENTRE_SHARE = HALF_POWER  # of a centre, at each side (ITU-R BS.775-4, table 2)
 SURROUND_SHARE = HALF_POWER  # of a surround, in front (ITU-R BS.775-4, table 2)
 _FRONT_DEG = 60.0
 _ASIDE_DEG = 22.5  # what lies farther out belongs to its own side
-_LEVEL_DEG = 10.0
-_TOP_DEG = 75.0
 
 Parts = dict[int, float]  # gains by channel
 
@@ -98,7 +96,7 @@ def _parts_of(source: Layout, channel: int, target: Layout) -> Parts:
     azimuth, elevation = source.angles_deg[channel]
     for ring in _rings(elevation, target):
         if ring:
-            return _in_ring(azimuth, abs(elevation) >= _TOP_DEG, ring)
+            return _in_ring(azimuth, abs(elevation) >= TOP_DEG, ring)
     return {}
 
 
@@ -109,13 +107,13 @@ def _rings(elevation_deg: float, target: Layout) -> Iterable[dict[int, float]]:
         angles = target.angles_deg
         return {i: angles[i][0] for i in target.main if low <= angles[i][1] < high}
 
-    level = ring(-_LEVEL_DEG, _LEVEL_DEG + 1e-9)
-    if elevation_deg >= _TOP_DEG:
-        yield ring(_TOP_DEG, 91.0)
-    if elevation_deg > _LEVEL_DEG:
-        yield ring(_LEVEL_DEG + 1e-9, _TOP_DEG)
-    if elevation_deg < -_LEVEL_DEG:
-        yield ring(-91.0, -_LEVEL_DEG)
+    level = ring(-LEVEL_DEG, LEVEL_DEG + 1e-9)
+    if elevation_deg >= TOP_DEG:
+        yield ring(TOP_DEG, 91.0)
+    if elevation_deg > LEVEL_DEG:
+        yield ring(LEVEL_DEG + 1e-9, TOP_DEG)
+    if elevation_deg < -LEVEL_DEG:
+        yield ring(-91.0, -LEVEL_DEG)
     yield level
     yield {i: target.angles_deg[i][0] for i in target.main}
 

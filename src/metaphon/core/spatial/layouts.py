@@ -52,6 +52,10 @@ LOUDSPEAKERS: dict[str, tuple[float, float]] = {
 }
 
 
+LEVEL_DEG = 10.0  # no higher or lower is at the level of the ears
+TOP_DEG = 75.0  # from here on it is overhead
+
+
 @dataclass(frozen=True)
 class Layout:
     """A loudspeaker layout.

@@ -12,11 +12,9 @@ from scipy.spatial import ConvexHull, QhullError
 
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import Vectors, unit_vectors, wrap_azimuth
-from metaphon.core.spatial.layouts import Layout
+from metaphon.core.spatial.layouts import LEVEL_DEG, TOP_DEG, Layout
 
 Gains = NDArray[np.float64]
-_LEVEL_DEG = 10.0  # no higher or lower is at the level of the ears
-_TOP_DEG = 75.0
 _LAYER_DEG = 30.0  # where the layers above and below are
 _BEYOND_DEG = 40.0
 _WIDE_DEG = 175.0
@@ -207,12 +205,12 @@ def _virtual_layers(layout: Layout) -> list[tuple[Gains, Gains]]:
     layer, it is that loudspeaker. Source: ITU-R BS.2127-1, section 6.1 (from memory).
     """
     found = []
-    level = [i for i in layout.main if abs(layout.angles_deg[i][1]) <= _LEVEL_DEG]
+    level = [i for i in layout.main if abs(layout.angles_deg[i][1]) <= LEVEL_DEG]
     for side in (1.0, -1.0):
         reach = [
             abs(layout.angles_deg[i][0])
             for i in layout.main
-            if _LEVEL_DEG < side * layout.angles_deg[i][1] < _TOP_DEG
+            if LEVEL_DEG < side * layout.angles_deg[i][1] < TOP_DEG
         ]
         for i in level:
             azimuth = layout.angles_deg[i][0]
@@ -228,7 +226,7 @@ def _virtual_gaps(layout: Layout) -> list[tuple[Gains, Gains]]:
     Where loudspeakers stand on one side only, the rest of the ring goes to the two at its edge.
     """
     level = sorted(
-        (i for i in layout.main if abs(layout.angles_deg[i][1]) <= _LEVEL_DEG),
+        (i for i in layout.main if abs(layout.angles_deg[i][1]) <= LEVEL_DEG),
         key=lambda i: layout.angles_deg[i][0],
     )
     found = []
@@ -252,7 +250,7 @@ def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
     corners, feeds = list(places), list(fed)
     heights = np.array(places)[:, 2]
     for side in (1.0, -1.0):
-        if not np.any(side * heights > np.sin(np.radians(_TOP_DEG))):
+        if not np.any(side * heights > np.sin(np.radians(TOP_DEG))):
             layer = np.isclose(heights, side * (side * heights).max(), atol=1e-6)
             power = np.sum(np.array(fed)[layer] ** 2, axis=0)
             corners.append(np.array([0.0, 0.0, side]))
