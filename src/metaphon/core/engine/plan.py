@@ -3,7 +3,7 @@
 The same plan serves any target.
 """
 
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Literal, NamedTuple
@@ -202,17 +202,16 @@ def compile(mix: Mix) -> Plan:
         For a missing or unfit file, a loop, or a mix with nothing to hear.
     """
     rate_hz = mix.sample_rate_hz
-    heard, clips, buses, lanes, end, longest = _sounding(mix)
+    heard, clips, buses, lanes, moving, end, longest = _sounding(mix)
     ways = open_routes(mix)
     ahead: dict[str, int] = {}
     formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
     strips = []
     for strip in reversed(heard):
         out = max((ahead[aim] for aim in buses[strip.id]), default=0)
-        moving = _chain_lanes(strip, lanes)
-        latencies = _latencies(strip, moving, rate_hz)
+        latencies = _latencies(strip, moving[strip.id], rate_hz)
         ahead[strip.id] = out + sum(latencies)
-        chain = _Chain(at_work(strip), latencies, moving)
+        chain = _Chain(at_work(strip), latencies, moving[strip.id])
         strips.append(
             _strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, chain)
         )
@@ -236,6 +235,7 @@ class _Sounding(NamedTuple):
     clips: dict[str, tuple[Placed, ...]]
     buses: dict[str, list[str]]
     lanes: Lanes
+    moving: dict[str, tuple[ChainLane, ...]]  # of the processors of each strip
     end: int
     longest_tail: int
 
@@ -258,17 +258,18 @@ def _sounding(mix: Mix) -> _Sounding:
     }
     by_id = {strip.id: strip for strip in mix.strips}
     lanes = {lane_path(lane.target, by_id): lane for lane in mix.automation}
+    moving = {strip.id: _chain_lanes(strip, lanes) for strip in heard}
     tails: dict[str, float] = {}
     for strip in heard:
         tails[strip.id] = (
             tails.get(strip.id, 0.0)
-            + _chain_tail_s(strip, lanes, mix.sample_rate_hz)
+            + _chain_tail_s(strip, moving[strip.id], mix.sample_rate_hz)
             + _distance_tail_s(strip, lanes)
         )
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
     longest = int(np.ceil(max(tails.values(), default=0.0) * mix.sample_rate_hz))
-    return _Sounding(heard, clips, buses, lanes, end, longest)
+    return _Sounding(heard, clips, buses, lanes, moving, end, longest)
 
 
 def latency_samples(mix: Mix) -> int:
@@ -425,8 +426,7 @@ def _extremes(processor: Processor, lanes: list[ChainLane]) -> list[Processor]:
         low, high = float(lane.curve.values.min()), float(lane.curve.values.max())
         inside = (high - low) * 1e-3
         found += [
-            with_value_at(one, lane.path, value)
-            for one in found[:1]
+            with_value_at(processor, lane.path, value)
             for value in (low, low + inside, high - inside, high)
         ]
     return found
@@ -435,21 +435,24 @@ def _extremes(processor: Processor, lanes: list[ChainLane]) -> list[Processor]:
 def _latencies(strip: Strip, lanes: tuple[ChainLane, ...], rate_hz: int) -> tuple[int, ...]:
     """How late each processor at work is to be: the most it ever needs, rounded up to the grid."""
     found = []
-    for number, processor in enumerate(at_work(strip)):
-        own = [lane for lane in lanes if lane.processor == number]
+    for processor, own in _with_lanes(strip, lanes):
         most = max(one.latency_samples(rate_hz) for one in _extremes(processor, own))
         found.append(-(most // -GRID_FRAMES) * GRID_FRAMES)
     return tuple(found)
 
 
-def _chain_tail_s(strip: Strip, lanes: Lanes, rate_hz: int) -> float:
-    moving = _chain_lanes(strip, lanes)
+def _with_lanes(
+    strip: Strip, lanes: tuple[ChainLane, ...]
+) -> Iterator[tuple[Processor, list[ChainLane]]]:
+    """The processors of a strip at work, each with what of it moves."""
+    for number, processor in enumerate(at_work(strip)):
+        yield processor, [lane for lane in lanes if lane.processor == number]
+
+
+def _chain_tail_s(strip: Strip, lanes: tuple[ChainLane, ...], rate_hz: int) -> float:
     return sum(
-        max(
-            one.tail_s(rate_hz)
-            for one in _extremes(processor, [x for x in moving if x.processor == number])
-        )
-        for number, processor in enumerate(at_work(strip))
+        max(one.tail_s(rate_hz) for one in _extremes(processor, own))
+        for processor, own in _with_lanes(strip, lanes)
     )
 
 
