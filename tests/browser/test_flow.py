@@ -14,6 +14,7 @@ class Flow(BrowserTest):
         page = self.open()
         self.mix = Mix.objects.get(title="The Lamp at Skerrow")
         page.goto(f"{self.address}/mix/{self.mix.pk}/flow/?view={view}")
+        page.wait_for_load_state("networkidle")  # its scripts are there
         return page
 
     def named(self, name: str) -> Strip:
