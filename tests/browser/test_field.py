@@ -207,6 +207,28 @@ class Field(BrowserTest):
         page.click("#undo")
         self.wait_for(lambda: {name: self.place(name) for name in before} == before)
 
+    def test_the_fold_down_and_the_delivery_belong_to_the_mix(self) -> None:
+        page = self.field()
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        page.click("button:has-text('Fold-down')")
+        level = page.get_by_label("Fold-down, surround")
+        level.fill("-4,5")
+        level.press("Enter")
+        behind = page.locator("#fold-down tr:has(th:text-is('M+110')) td").first
+        expect(behind).to_contain_text("M+030 −4.5")
+        page.get_by_label("LFE into stereo and headphones").click()
+        expect(page.locator("#fold-down tr:has(th:text-is('LFE1')) td").first).to_contain_text("−6")
+        expect(page.locator("#fold-down")).to_be_visible()
+        page.get_by_label("Fold-down, surround").dblclick()
+        expect(behind).to_contain_text("M+030 −3.0")
+        page.keyboard.press("Escape")
+        page.select_option("[name=delivery]", label="Upper half only")
+        expect(page.locator(".changes").first).to_have_text("raised to the ears")
+        page.reload()
+        expect(page.locator("[name=delivery]")).to_have_value("shipped 2")
+        mix.refresh_from_db()
+        self.assertEqual((mix.fold_surround_db, mix.fold_lfe_db), (-3.0, -6.0))
+
     def test_converting_and_going_back(self) -> None:
         page = self.field()
         page.click("[data-pick]:has-text('Rowing boat')")

@@ -148,6 +148,21 @@ class Flow(BrowserTest):
             "aria-pressed", "true"
         )
 
+    def test_a_strip_is_sent_to_the_lfe(self) -> None:
+        page = self.flow("table")
+        page.click('button[data-strip]:text-is("Ship\'s horn")')
+        page.get_by_label("Ship's horn to the LFE", exact=True).click()
+        level = page.locator("#panel").get_by_label("Ship's horn to the LFE, level")
+        level.fill("-8")
+        level.press("Enter")
+        self.wait_for(lambda: self.named("Ship's horn").lfe_level_db == -8.0)
+        self.assertTrue(self.named("Ship's horn").lfe_on)
+        row = page.locator("#flowtable").get_by_label("Ship's horn to the LFE")
+        expect(row).to_have_value("−8.0")
+        page.keyboard.press("Control+z")
+        page.keyboard.press("Control+z")
+        self.wait_for(lambda: not self.named("Ship's horn").lfe_on)
+
     def test_a_finding_is_mended_with_one_press(self) -> None:
         page = self.flow("table")
         count = page.locator("#findings button .fig").first

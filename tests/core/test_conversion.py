@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from metaphon.core.checks.rules import mend, noticed
-from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, changes
+from metaphon.core.document.delivery_changes import changes
+from metaphon.core.document.delivery_limits import DELIVERY_LIMITS
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.positions import (
     FORMS,
@@ -241,4 +242,4 @@ class LeftOut(FolderTest):
                 for i in range(11)
             ]
         )
-        self.assertEqual(list(changes(mix, DELIVERY_LIMITS["small"])), ["t2"])
+        self.assertEqual(list(changes(mix, DELIVERY_LIMITS[-1])), ["t2"])

@@ -108,6 +108,9 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "restore": [{"after": {"kind": "mirror", "strips": ["boat"]}}],
     "rename": [{"strip": "gull", "name": "Far gull"}],
     "rename_mix": [{"title": "Harbour"}],
+    "set_fold_down": [{"path": "height_db", "value": "-6 dB"}],
+    "reset_fold_down": [{}],
+    "choose_delivery": [{"delivery": {"title": "Eight objects", "most_objects": 8}}],
     "add_track": [{"name": "Gull", "file": "one.wav", "start_s": 0.1}],
     "add_clip": [{"strip": "gull", "file": "one.wav", "start_s": 0.3}],
     "remove_clip": [{"strip": "gull", "place": 0}],
@@ -283,6 +286,8 @@ _SILENT = {
     "copy_lane",
     "move_processor",
     "add_print",
+    "reset_fold_down",
+    "choose_delivery",
 }
 _UNHEARD = [{"kind": "set", "strips": ["room"], "path": "solo_safe", "value": True}]
 

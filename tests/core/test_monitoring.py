@@ -23,6 +23,7 @@ from metaphon.core.listen.loudspeakers import LoudspeakerFeeds, TestSignal, made
 from metaphon.core.listen.monitor import Correction, Loudspeaker, LoudspeakerSet, Room
 from metaphon.core.listen.practice_room import calibrated, measure, standing
 from metaphon.core.spatial.binaural import loudspeaker_responses
+from metaphon.core.spatial.downmix import PUBLISHED
 from metaphon.core.spatial.head import SHIPPED as SHIPPED_HEAD
 from metaphon.core.spatial.head import load_head
 from tests.sounds import RATE_HZ, FolderTest, noise
@@ -119,7 +120,10 @@ class Loudspeakers(FolderTest):
     def test_feeds_reach_the_outputs_they_are_wired_to(self) -> None:
         rows = (Loudspeaker(output=2), Loudspeaker(output=1, delay_ms=1.0))
         feeds = LoudspeakerFeeds(
-            LoudspeakerSet(layout="0+2+0", loudspeakers=rows), target_named("0+2+0"), RATE_HZ
+            LoudspeakerSet(layout="0+2+0", loudspeakers=rows),
+            target_named("0+2+0"),
+            RATE_HZ,
+            PUBLISHED,
         )
         sound = noise(2, 0.1).astype(np.float32)
         out = feeds.process(sound)

@@ -5,7 +5,8 @@ Paths recorded by hand and thinned within a bound, and what deliveries will chan
 
 import numpy as np
 
-from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, changes
+from metaphon.core.document.delivery_changes import changes
+from metaphon.core.document.delivery_limits import DELIVERY_LIMITS
 from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.edits.lane_edits import StandStill
 from metaphon.core.edits.recorded_paths import RecordPath
@@ -92,12 +93,13 @@ class Profiles(FolderTest):
                 }
             ],
         )
-        self.assertEqual(changes(mix, DELIVERY_LIMITS["open"]), {})
+        free, only_channels, dome, _, few = DELIVERY_LIMITS
+        self.assertEqual(changes(mix, free), {})
         self.assertEqual(
-            changes(mix, DELIVERY_LIMITS["dome"]),
+            changes(mix, dome),
             {"t1": ["raised to the ears"], "t4": ["raised to the ears"]},
         )
-        small = changes(mix, DELIVERY_LIMITS["small"])
+        small = changes(mix, few)
         self.assertEqual(
             small,
             {
@@ -106,8 +108,8 @@ class Profiles(FolderTest):
                 "t6": ["scene decoded to 5.1"],
             },
         )
-        channels = changes(mix, DELIVERY_LIMITS["channels"])
+        channels = changes(mix, only_channels)
         self.assertEqual([channels[f"t{i}"] for i in range(5)], [["panned into 7.1.4"]] * 5)
         self.assertEqual(channels["t5"], ["bed 5.1 set in 7.1.4"])
         many = self.mix([{**at(), "id": f"o{i}"} for i in range(12)])
-        self.assertEqual(list(changes(many, DELIVERY_LIMITS["small"])), ["o10", "o11"])
+        self.assertEqual(list(changes(many, few)), ["o10", "o11"])

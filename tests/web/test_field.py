@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 
-from metaphon.core.document.delivery_limits import changes
+from metaphon.core.document.delivery_changes import changes
+from metaphon.core.document.delivery_limits import NO_LIMITS
+from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.lanes import lanes_of
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.core.spatial.localisation import localised
@@ -125,14 +127,35 @@ class FieldTest(FieldBase):
             self.assertIn(words, self.said(answer))
 
     def test_what_a_delivery_will_change_stays_in_view_after_an_edit(self) -> None:
-        page = self.client.get(self.url("field:show") + "?delivery=channels")
-        self.assertContains(page, "panned into 7.1.4", count=2)
-        turn = {"kind": "turn", "strips": [self.one.ref], "by_deg": 10}
-        headers = {"HX-Request": "true", "X-Delivery": "channels"}
-        answer = self.client.post(
-            self.url("field:edit"), {"command": json.dumps(turn)}, headers=headers
-        )
+        page = self.client.get(self.url("field:show"))
+        self.assertEqual(page.context["delivery"].limits, NO_LIMITS)
+        [channels] = [o for o in page.context["deliveries"] if o.limits.most_objects == 0]
+        chosen = {"delivery": channels.key, "query": "layout=0%2B5%2B0"}
+        answer = self.client.post(self.url("field:choose_delivery"), chosen)
+        self.assertEqual(answer["Location"], self.url("field:show") + "?layout=0%2B5%2B0")
+        self.assertContains(self.client.get(answer["Location"]), "panned into 7.1.4", count=2)
+        answer = self.edit("field", kind="turn", strips=[self.one.ref], by_deg=10)
         self.assertContains(answer, "panned into 7.1.4", count=2)
+        self.post("undo")
+        self.assertEqual(self.document().delivery, channels.limits)
+        self.post("undo")
+        self.assertEqual(self.document().delivery, NO_LIMITS)
+        gone = self.post("field:choose_delivery", delivery="own 999")
+        self.assertEqual(gone.status_code, 422)
+
+    def test_the_fold_down_is_a_table_that_can_be_changed(self) -> None:
+        page = self.client.get(self.url("field:show")).content.decode()
+        self.assertIn("M+030 −3.0", page)
+        answer = self.edit("field", kind="set_fold_down", path="surround_db", value="-6")
+        self.assertContains(answer, "M+030 −6.0")
+        self.edit("field", kind="set_fold_down", path="lfe_db", value=-10.0)
+        self.assertEqual(self.document().fold_down, FoldDown(surround_db=-6.0, lfe_db=-10.0))
+        said = self.said(self.edit("field", kind="set_fold_down", path="lfe_db", value=40.0))
+        self.assertIn("may be -60 to 10 dB", said)
+        self.edit("field", kind="reset_fold_down")
+        self.assertEqual(self.document().fold_down, FoldDown())
+        self.post("undo")
+        self.assertEqual(self.document().fold_down, FoldDown(surround_db=-6.0, lfe_db=-10.0))
 
     def test_one_position_said_in_two_ways(self) -> None:
         """30 degrees at ear level is the front left corner of the room.
@@ -232,7 +255,7 @@ class Placing(FieldBase):
         answer = self.client.post(self.url("field:keep_delivery"), data)
         page = self.client.get(answer["Location"])
         self.assertContains(page, "Dome tour")
-        limits = page.context["delivery"]
+        limits = page.context["delivery"].limits
         self.assertEqual((limits.most_objects, limits.bed, limits.extent), (1, "4+7+0", True))
         self.both("place", mode="object")
         page = self.client.get(answer["Location"])
@@ -244,7 +267,7 @@ class Placing(FieldBase):
         self.assertIsNone(kept.most_objects)
         for bad in ({"title": ""}, {**data, "most_objects": "-3"}):
             self.assertEqual(self.post("field:keep_delivery", **bad).status_code, 422)
-        self.client.post(self.url("field:keep_delivery"), {"forget": kept.limits.name})
+        self.client.post(self.url("field:keep_delivery"), {"forget": kept.pk})
         self.assertFalse(self.user.own_limits.exists())
 
     def test_how_truly_is_asked_in_parts(self) -> None:

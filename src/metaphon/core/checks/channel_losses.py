@@ -8,13 +8,14 @@ from metaphon.core.document.graph import destinations
 from metaphon.core.document.mix import Bus, Strip
 from metaphon.core.document.targets import bus_format
 from metaphon.core.errors import InputError
+from metaphon.core.spatial.downmix import Shares
 
 
-def losses(strip: Strip, channels: int, buses: dict[str, Bus]) -> Iterator[Finding]:
+def losses(strip: Strip, channels: int, buses: dict[str, Bus], shares: Shares) -> Iterator[Finding]:
     """What of a strip with so many channels does not arrive in the buses it feeds."""
     for bus in dict.fromkeys(destinations(strip)):
         try:
-            gone = lost_channels(format_of(strip, channels), bus_format(buses[bus].layout))
+            gone = lost_channels(format_of(strip, channels), bus_format(buses[bus].layout), shares)
         except InputError:
             continue  # what fits no layout is refused when the mix is made ready
         if gone:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.delivery_limits import NO_LIMITS, OBJECTS_ON_A_BED, DeliveryLimits
 from metaphon.core.document.mix import Automation, Bus, Clip, Mix, Placement, Track
 from metaphon.core.files.audio import AudioWriter
 from metaphon.core.listen.test_signal import bursts
@@ -110,8 +111,17 @@ _ROUND_LANE = Automation(
 )
 
 
+def _channels_of(layout: str) -> DeliveryLimits:
+    title = f"{layout_named(layout).everyday}, channels only"
+    return DeliveryLimits(title=title, most_objects=0, bed=layout, scenes=False)
+
+
 def _mix(
-    track: Track, buses: tuple[Bus, ...], targets: tuple[str, ...], *lanes: Automation
+    track: Track,
+    buses: tuple[Bus, ...],
+    targets: tuple[str, ...],
+    delivery: DeliveryLimits,
+    *lanes: Automation,
 ) -> Callable[[str, int], Mix]:
     return lambda title, rate_hz: Mix(
         title=title,
@@ -120,6 +130,7 @@ def _mix(
         buses=buses,
         automation=lanes,
         targets=targets,
+        delivery=delivery,
     )
 
 
@@ -135,6 +146,7 @@ STARTING_MIXES: dict[str, StartingMix] = {
             _in_turn("0+2+0"),
             (_bus("Voices", "0+2+0"), _bus("Music", "0+2+0"), _return("Room", "0+2+0", 0.9)),
             ("0+2+0", "0+1+0"),
+            _channels_of("0+2+0"),
         ),
         _speakers("0+2+0"),
     ),
@@ -150,6 +162,7 @@ STARTING_MIXES: dict[str, StartingMix] = {
                 _return("Hall", "0+5+0", 1.8),
             ),
             ("0+5+0", "0+2+0"),
+            _channels_of("0+5+0"),
         ),
         _speakers("0+5+0"),
     ),
@@ -165,6 +178,7 @@ STARTING_MIXES: dict[str, StartingMix] = {
                 _return("Hall", "4+7+0", 2.2),
             ),
             ("4+7+0", "0+5+0", "0+2+0", "binaural"),
+            OBJECTS_ON_A_BED,
         ),
         _speakers("4+7+0"),
     ),
@@ -175,6 +189,7 @@ STARTING_MIXES: dict[str, StartingMix] = {
             _ROUND,
             (_bus("Scene", "scene3"), _return("Space", "0+5+0", 1.6)),
             ("scene3", "binaural", "0+2+0"),
+            NO_LIMITS,
             _ROUND_LANE,
         ),
         going_on,
@@ -186,6 +201,7 @@ STARTING_MIXES: dict[str, StartingMix] = {
             _ROUND,
             (_bus("Voices", "0+2+0"), _return("Room", "0+5+0", 0.6)),
             ("binaural", "0+2+0"),
+            NO_LIMITS,
             _ROUND_LANE,
         ),
         going_on,

@@ -8,7 +8,7 @@ from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
 from metaphon.core.spatial.decoding import decode_matrix
-from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.downmix import PUBLISHED, Shares, conversion
 from metaphon.core.spatial.layouts import Layout, layout_for_channels
 from metaphon.core.spatial.panning import constant_power
 
@@ -44,11 +44,12 @@ def mapping_gains(
     aim: Target,
     azimuth_deg: NDArray[np.float64],
     elevation_deg: NDArray[np.float64],
+    shares: Shares = PUBLISHED,
 ) -> NDArray[np.float64]:
     """The gains, (times, aim channels, source channels), for a source that stands at these angles.
 
-    Only mono is placed by the angles. Layouts convert by ITU-R BS.775-4 (see `conversion`), scenes
-    are decoded (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned_gains`
+    Only mono is placed by the angles. Layouts convert by `conversion` at these shares, scenes are
+    decoded (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned_gains`
     places wider ones.
     """
     if source.channels == 1:
@@ -56,7 +57,8 @@ def mapping_gains(
             return constant_power(azimuth_deg, aim.layout, elevation_deg)[:, :, None]
         assert aim.order is not None
         return encode(azimuth_deg, elevation_deg, aim.order)[:, :, None]
-    return np.broadcast_to(_fixed(source, aim), (len(azimuth_deg), aim.channels, source.channels))
+    fixed = _fixed(source, aim, shares)
+    return np.broadcast_to(fixed, (len(azimuth_deg), aim.channels, source.channels))
 
 
 def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.float64]:
@@ -68,7 +70,7 @@ def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.
     scene is not turned.
     """
     if source.layout is None:
-        return np.array(_fixed(source, aim))
+        return np.array(_fixed(source, aim, PUBLISHED))
     azimuth, elevation = np.array(source.layout.angles_deg).T
     gains = np.empty((aim.channels, source.channels))
     for channel, low in enumerate(source.layout.is_lfe):
@@ -82,7 +84,7 @@ def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.
     return gains
 
 
-def _fixed(source: Target, aim: Target) -> NDArray[np.float64]:
+def _fixed(source: Target, aim: Target, shares: Shares) -> NDArray[np.float64]:
     if source.order is not None:
         if aim.layout:
             return decode_matrix(source.order, aim.layout)
@@ -90,7 +92,7 @@ def _fixed(source: Target, aim: Target) -> NDArray[np.float64]:
         return np.eye(channels_of(aim.order), channels_of(source.order))
     assert source.layout is not None
     if aim.layout:
-        return conversion(source.layout.name, aim.layout.name)
+        return conversion(source.layout.name, aim.layout.name, shares)
     assert aim.order is not None
     return loudspeakers_encoded(source.layout, aim.order)
 
@@ -105,7 +107,7 @@ def loudspeakers_encoded(layout: Layout, order: int) -> NDArray[np.float64]:
     return result
 
 
-def describe_mapping(source: Target, aim: Target) -> str:
+def describe_mapping(source: Target, aim: Target, shares: Shares = PUBLISHED) -> str:
     """What happens on the way in a few words; empty where every channel passes as it is."""
     if source.name == aim.name:
         return ""
@@ -116,21 +118,21 @@ def describe_mapping(source: Target, aim: Target) -> str:
     if source.order is not None:
         return f"decoded to {aim.title}"
     if aim.order is not None:
-        return "encoded" + (", without LFE" if lost_channels(source, aim) else "")
+        return "encoded" + (", without LFE" if lost_channels(source, aim, shares) else "")
     folds = aim.channels < source.channels
     return (
         ("folded down to " if folds else "set in ")
         + aim.title
-        + (", without LFE" if lost_channels(source, aim) else "")
+        + (", without LFE" if lost_channels(source, aim, shares) else "")
     )
 
 
-def lost_channels(source: Target, aim: Target) -> tuple[str, ...]:
+def lost_channels(source: Target, aim: Target, shares: Shares = PUBLISHED) -> tuple[str, ...]:
     """The labels of the source's channels of which nothing arrives."""
     if source.channels == 1:
         return ()
     return tuple(
         label
-        for label, gains in zip(source.channel_labels, _fixed(source, aim).T, strict=True)
+        for label, gains in zip(source.channel_labels, _fixed(source, aim, shares).T, strict=True)
         if not gains.any()
     )

@@ -1,111 +1,44 @@
-"""What a kind of delivery can hold, and what it will change of a mix, source by source.
+"""What a kind of delivery can hold. One row a delivery."""
 
-One row a delivery.
-"""
+from pydantic import Field
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from metaphon.core.document.part import Layout, Part
 
-import numpy as np
-
-from metaphon.core.document.mix import PROGRAMME, Mix, Strip
-from metaphon.core.document.positions import on_sphere, sampled_times, used_lanes
-from metaphon.core.spatial.layouts import layout_named
+MOST_OBJECTS = 10_000  # that a limit may say
 
 
-@dataclass(frozen=True)
-class DeliveryLimits:
-    """The limits of a kind of delivery; None and False are no limit.
+class DeliveryLimits(Part):
+    """The limits of a kind of delivery; None is no limit.
 
-    All rows are made up for practice; people keep their own beside them.
+    `title` is what people call it. `bed` is the one bed it has. `upper_half`: nothing below the
+    ears. `sphere_only`: nothing within the loudspeaker sphere.
     """
 
-    name: str
-    title: str
-    most_objects: int | None = None
-    bed: str | None = None  # the one bed it has
-    upper_half: bool = False  # nothing below the ears
+    title: str = Field(min_length=1, max_length=80)
+    most_objects: int | None = Field(None, ge=0, le=MOST_OBJECTS)
+    bed: Layout | None = None
+    upper_half: bool = False
     extent: bool = True
     sphere_only: bool = False
     scenes: bool = True
 
 
-DELIVERY_LIMITS: dict[str, DeliveryLimits] = {
-    row.name: row
-    for row in (
-        DeliveryLimits("open", "No limits"),
-        DeliveryLimits(
-            "channels", "Loudspeaker channels only", most_objects=0, bed="4+7+0", scenes=False
-        ),
-        DeliveryLimits("dome", "Upper half only", most_objects=32, upper_half=True),
-        DeliveryLimits(
-            "hall", "Many objects, fixed bed", most_objects=100, bed="4+7+0", scenes=False
-        ),
-        DeliveryLimits(
-            "small",
-            "Few objects, no extent",
-            most_objects=10,
-            bed="0+5+0",
-            extent=False,
-            sphere_only=True,
-            scenes=False,
-        ),
-    )
-}
-
-
-def changes(mix: Mix, limits: DeliveryLimits) -> dict[str, list[str]]:
-    """Tell what a delivery will change of each strip that enters the programme.
-
-    Gives a few words each by the strip's id.
-    """
-    found: dict[str, list[str]] = {}
-    entering = [
-        s
-        for s in mix.strips
-        if s.output == PROGRAMME and not s.resting and s.placement.mode != "none"
-    ]
-    objects = sorted(
-        (s for s in entering if s.placement.mode == "object"), key=lambda s: -s.placement.importance
-    )
-    most = len(objects) if limits.most_objects is None else limits.most_objects
-    panned = {strip.id for strip in objects[most:]}
-    bed = layout_named(limits.bed).everyday if limits.bed else ""
-    for strip in entering:
-        place = strip.placement
-        notes: list[str] = []
-        if place.mode == "bed" and limits.bed and place.layout != limits.bed:
-            notes.append(f"bed {layout_named(place.layout).everyday} set in {bed}")
-        if place.mode == "scene" and not limits.scenes:
-            notes.append(f"scene decoded to {bed}" if bed else "scene decoded")
-        if strip.id in panned:
-            notes.append(f"panned into {bed}" if bed else "panned into a bed")
-        elif place.mode == "object":
-            notes += _of_object(mix, strip, limits)
-        if notes:
-            found[strip.id] = notes
-    return found
-
-
-def _of_object(mix: Mix, strip: Strip, limits: DeliveryLimits) -> Iterator[str]:
-    if not (
-        limits.upper_half
-        or limits.sphere_only
-        or not limits.extent
-        or limits.most_objects is not None
-    ):
-        return
-    place = strip.placement
-    lanes = used_lanes(mix, strip)
-    times = sampled_times(lanes.values()) if lanes else np.zeros(1)
-    _, elevation, distance, *extent = on_sphere(place, lanes, times)
-    if limits.upper_half and np.any(elevation < -0.01):
-        yield "raised to the ears"
-    if not limits.extent and any(np.any(size > 0.0) for size in extent):
-        yield "becomes a point"
-    if limits.sphere_only and np.any(distance < 0.999) and not place.on_sphere:
-        yield "moved out to the sphere"
-    if not limits.extent and (place.divergence > 0.0 or place.diffuseness > 0.0):
-        yield "no divergence or diffuseness"
-    if limits.most_objects is not None and place.excluded:
-        yield "zones are not kept"
+NO_LIMITS = DeliveryLimits(title="No limits")
+OBJECTS_ON_A_BED = DeliveryLimits(
+    title="Many objects, fixed bed", most_objects=100, bed="4+7+0", scenes=False
+)
+# all made up for practice; people keep their own beside them
+DELIVERY_LIMITS = (
+    NO_LIMITS,
+    DeliveryLimits(title="Loudspeaker channels only", most_objects=0, bed="4+7+0", scenes=False),
+    DeliveryLimits(title="Upper half only", most_objects=32, upper_half=True),
+    OBJECTS_ON_A_BED,
+    DeliveryLimits(
+        title="Few objects, no extent",
+        most_objects=10,
+        bed="0+5+0",
+        extent=False,
+        sphere_only=True,
+        scenes=False,
+    ),
+)

@@ -40,6 +40,7 @@ class OpenRoutes:
 
     sends: dict[str, tuple[Send, ...]]
     outputs: dict[str, str]
+    lfe: frozenset[str]  # strips whose way to the LFE is open
 
     def buses_reached_from(self, strip_id: str) -> Iterator[str]:
         """The buses that sound of this strip reaches."""
@@ -82,7 +83,8 @@ def open_routes(mix: Mix) -> OpenRoutes:
         for strip_id, strip in sounding.items()
         if strip.output is not None and is_open(strip_id, strip.output)
     }
-    return OpenRoutes(sends, outputs)
+    lfe = frozenset(i for i, strip in sounding.items() if strip.lfe.on and is_open(i, PROGRAMME))
+    return OpenRoutes(sends, outputs, lfe)
 
 
 def _reached(start: set[str], steps: dict[str, set[str]]) -> set[str]:

@@ -4,24 +4,24 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
 from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.delivery_limits import NO_LIMITS, DeliveryLimits
+from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.part import GainDb, Layout, Part
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
 from metaphon.core.spatial.decoding import Decoder, Weighting
-from metaphon.core.spatial.layouts import layout_named
 from metaphon.core.spatial.zones import Zone
 
 PROGRAMME = "programme"
 
 Identifier = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$")]
-Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
 TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
 BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
-GainDb = Annotated[float, Field(ge=-120.0, le=12.0, json_schema_extra={"unit": "dB", "step": 0.1})]
 LATEST_S = 86400.0
 TimeS = Annotated[float, Field(ge=0.0, le=LATEST_S, json_schema_extra={"unit": "s"})]
 SendAzimuthDeg = Annotated[
@@ -33,15 +33,6 @@ SendAzimuthDeg = Annotated[
         json_schema_extra={"unit": "°", "step": 0.5, "moves": False},
     ),
 ]
-
-
-class Part(BaseModel):
-    """Common ground of everything in a mix.
-
-    Frozen, nothing unknown, no number that is not a number.
-    """
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
 class Clip(Part):
@@ -107,6 +98,25 @@ class Send(Part):
     tap: Literal["strip", "pre", "post"] = "post"
     muted: bool = False
     azimuth_deg: SendAzimuthDeg = None
+
+
+class LfeSend(Part):
+    """A copy of a strip's sound to the LFE of the programme, after its fader, through a low-pass.
+
+    A wide source enters as the sum of its channels without its own LFE, a scene by its omni.
+    """
+
+    on: bool = switch(False, help="Send it to the LFE.")
+    level_db: GainDb = 0.0
+    corner_hz: float = parameter(
+        120.0,
+        20.0,
+        250.0,
+        unit="Hz",
+        step=1.0,
+        scale="log",
+        help="Corner of the low-pass, 3 dB down; 24 dB per octave.",
+    )
 
 
 class Placement(Part):
@@ -219,6 +229,7 @@ class Strip(Part):
     gain_db: GainDb = 0.0
     chain: tuple[AnyProcessor, ...] = ()
     sends: tuple[Send, ...] = ()
+    lfe: LfeSend = LfeSend()
     output: Identifier | None = PROGRAMME
     placement: Placement = Placement()
 
@@ -272,6 +283,8 @@ class Mix(Part):
     groups: tuple[Group, ...] = ()
     automation: tuple[Automation, ...] = ()
     targets: tuple[TargetName, ...] = ("0+2+0", "0+5+0", "binaural")
+    fold_down: FoldDown = FoldDown()
+    delivery: DeliveryLimits = NO_LIMITS
 
     @property
     def strips(self) -> tuple[Strip, ...]:

@@ -37,11 +37,13 @@ def by_the_book(mix: Mix, target: Target, channels: dict[str, int]) -> list[str]
     lfe, orders = [], []
     for strip in _sounding(mix, channels):
         place = strip.placement
+        in_bed = strip.output == PROGRAMME and place.mode == "bed"
+        has_lfe = strip.lfe.on or (in_bed and _has_lfe(strip, channels))
+        if has_lfe and not _plays_lfe(target, mix):
+            lfe.append(strip.name)
         if strip.output != PROGRAMME:
             continue
-        if place.mode == "bed" and _has_lfe(strip, channels) and not _plays_lfe(target):
-            lfe.append(strip.name)
-        elif place.mode == "scene" and target.order is not None:
+        if place.mode == "scene" and target.order is not None:
             own = format_of(strip, channels.get(strip.id, 0)).order or 0
             if own > target.order:
                 orders.append(strip.name)
@@ -69,8 +71,11 @@ def _has_lfe(strip: Strip, channels: dict[str, int]) -> bool:
     return any(bed.is_lfe) and own is not None and any(own.is_lfe)
 
 
-def _plays_lfe(target: Target) -> bool:
-    return target.layout is not None and any(target.layout.is_lfe)
+def _plays_lfe(target: Target, mix: Mix) -> bool:
+    if target.order is not None:
+        return False
+    own = target.layout is not None and any(target.layout.is_lfe)
+    return own or mix.fold_down.lfe_db is not None
 
 
 def by_the_book_of_targets(mix: Mix, channels: dict[str, int]) -> dict[str, list[str]]:

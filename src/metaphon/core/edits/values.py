@@ -5,7 +5,7 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field
 
-from metaphon.core.document.mix import Mix, Send, Strip
+from metaphon.core.document.mix import LfeSend, Mix, Send, Strip
 from metaphon.core.document.positions import (
     FORMS,
     Coordinates,
@@ -98,6 +98,8 @@ class SetValue(Command):
         part, name = self._field(mix)
         if isinstance(part, Send):
             subject += f" to {strip_of(mix, part.bus).name}"
+        elif isinstance(part, LfeSend):
+            subject += " to the LFE"
         field = type(part).model_fields[name]
         title = getattr(type(part), "title", "")
         if name == "bypassed":

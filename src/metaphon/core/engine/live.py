@@ -14,8 +14,8 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import Plan
-from metaphon.core.engine.render import Output, StripRun, feeds_of
-from metaphon.core.engine.renderers import Renderer, Signals, renderer_for
+from metaphon.core.engine.render import Output, StripRun, feeds_of, renderer_of
+from metaphon.core.engine.renderers import Renderer, Signals
 
 FADE_FRAMES = 512
 SILENCE_DB = -120.0
@@ -168,16 +168,16 @@ class _LiveRenderer:
     def __init__(self, plan: Plan, output: Output) -> None:
         self._output = output
         self._feeds = feeds_of(plan, output)
-        self._rate_hz = plan.rate_hz
-        self._now = renderer_for(output.target, self._feeds, plan.rate_hz, output.head)
+        self._fold_down = plan.fold_down
+        self._now = renderer_of(plan, output)
         self._next: Renderer | None = None
         self._old: Renderer | None = None
 
     def adopt(self, plan: Plan) -> None:
         feeds = feeds_of(plan, self._output)
-        if feeds != self._feeds:
-            self._feeds = feeds
-            self._next = renderer_for(self._output.target, feeds, self._rate_hz, self._output.head)
+        if feeds != self._feeds or plan.fold_down != self._fold_down:
+            self._feeds, self._fold_down = feeds, plan.fold_down
+            self._next = renderer_of(plan, self._output)
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         rest = self._old.process({}, first, frames) if self._old else 0.0

@@ -14,10 +14,10 @@ from metaphon.core.engine.automation import Curve
 from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.cube_panning import cube_pan, cube_positions
 from metaphon.core.spatial.directions import Vectors, angles_of, unit_vectors
-from metaphon.core.spatial.downmix import fold_power
+from metaphon.core.spatial.downmix import PUBLISHED, Shares, fold_power
 from metaphon.core.spatial.extent import around, inside, seen_from_within
 from metaphon.core.spatial.layouts import Layout
-from metaphon.core.spatial.panning import pan_vectors, surrounds
+from metaphon.core.spatial.panning import pan_vectors
 from metaphon.core.spatial.zones import left_open, part_of, shares_of_open
 
 Array = NDArray[np.float64]
@@ -97,7 +97,9 @@ def direct_and_diffuse(where: ObjectPosition, times_s: Array) -> tuple[Array, Ar
     return np.sqrt(1.0 - diffuse), np.sqrt(diffuse)
 
 
-def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array:
+def layout_gains(
+    where: ObjectPosition, layout: Layout, times_s: Array, shares: Shares = PUBLISHED
+) -> Array:
     """The gains of an object on loudspeakers.
 
     Parameters
@@ -108,11 +110,13 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
         The loudspeakers.
     times_s
         Seconds from the beginning of the mix, (times).
+    shares
+        What is kept of what the layout has no place for.
 
     Returns
     -------
         Amplitude gains, (times, channels of the layout, channels of the object); their squares
-        sum to one, or on layouts without surrounds to what is kept of a bed there.
+        sum to one, or on layouts without surrounds or heights to what is kept of a bed there.
     """
     excluded = where.placement.excluded
     open_ones = left_open(layout, excluded)
@@ -125,8 +129,8 @@ def layout_gains(where: ObjectPosition, layout: Layout, times_s: Array) -> Array
         power = np.einsum("n,tcnl->tlc", weights, pan_vectors(vectors, layout) ** 2)
         if vectors.shape[2] > 1:
             power /= np.maximum(power.sum(axis=1, keepdims=True), 1e-12)
-    if not surrounds(layout):
-        power *= fold_power(unit_vectors(*_middles(where, times_s)), layout)[:, None]
+    kept = fold_power(unit_vectors(*_middles(where, times_s)), layout, shares)
+    power *= kept[:, None]
     if snapping is not layout:
         power = shares_of_open(layout, excluded) @ power
     result: Array = np.sqrt(power)

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.channel_mapping import format_of, mapping_gains, turned_gains
+from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
 from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
 from metaphon.core.document.positions import FORMS
@@ -22,13 +23,18 @@ from metaphon.core.engine.clips import Placed, placed
 from metaphon.core.engine.distance import DistanceEffect, distance_effect, distance_is_heard
 from metaphon.core.engine.object_panning import ObjectPosition
 from metaphon.core.errors import InputError
+from metaphon.core.process.basics import Slope
+from metaphon.core.process.eq import Band, Eq
 from metaphon.core.process.processor import Channels, Processor
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import Decoder, Weighting
+from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
 from metaphon.core.spatial.rotation import scene_rotation
 
 Lanes = Mapping[tuple[str, LanePath], Automation]
+_LFE_BED = LAYOUTS["0+5+0"]
+_LFE_SLOPE: Slope = "24"
 
 
 @dataclass(frozen=True)
@@ -176,6 +182,7 @@ class Plan:
     longest_tail: int
     latency_samples: int
     strips: tuple[StripPlan, ...]
+    fold_down: FoldDown
 
     @cached_property
     def feeds(self) -> tuple[Feed, ...]:
@@ -213,10 +220,29 @@ def compile(mix: Mix) -> Plan:
         ahead[strip.id] = out + sum(latencies)
         chain = _Chain(at_work(strip), latencies, moving[strip.id])
         strips.append(
-            _strip(strip, clips.get(strip.id, ()), ways, lanes, formats, ahead, out, chain)
+            _strip(
+                strip,
+                clips.get(strip.id, ()),
+                ways,
+                lanes,
+                formats,
+                ahead,
+                out,
+                chain,
+                mix.fold_down.shares,
+            )
         )
     slowest = _slowest(heard, buses, rate_hz)
-    return Plan(mix.title, rate_hz, end + longest, longest, slowest, tuple(reversed(strips)))
+    low = [_to_lfe(strip, lanes) for strip in heard if strip.id in ways.lfe]
+    return Plan(
+        mix.title,
+        rate_hz,
+        end + longest,
+        longest,
+        slowest,
+        (*reversed(strips), *low),
+        mix.fold_down,
+    )
 
 
 def length_frames(mix: Mix) -> int:
@@ -265,6 +291,7 @@ def _sounding(mix: Mix) -> _Sounding:
             tails.get(strip.id, 0.0)
             + _chain_tail_s(strip, moving[strip.id], mix.sample_rate_hz)
             + _distance_tail_s(strip, lanes)
+            + (_low_pass(strip).tail_s(mix.sample_rate_hz) if strip.id in ways.lfe else 0.0)
         )
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
@@ -316,7 +343,11 @@ def _heard(
     arriving: set[str] = set()
     for strip in reversed(order):
         enters = ways.outputs.get(strip.id) == PROGRAMME and strip.placement.mode != "none"
-        if enters or any(aim in arriving for aim in ways.buses_reached_from(strip.id)):
+        if (
+            enters
+            or strip.id in ways.lfe
+            or any(aim in arriving for aim in ways.buses_reached_from(strip.id))
+        ):
             arriving.add(strip.id)
     return [strip for strip in order if strip.id in sounding & arriving and not strip.resting]
 
@@ -348,6 +379,7 @@ def _strip(
     ahead: dict[str, int],
     out: int,
     chain: "_Chain",
+    shares: Shares,
 ) -> StripPlan:
     curve = _Curves(strip.id, lanes)
     azimuth = curve(strip.placement.azimuth_deg, "placement", "azimuth_deg")
@@ -358,7 +390,7 @@ def _strip(
         if send.bus not in ahead:
             continue
         where = azimuth if send.azimuth_deg is None else Curve.of(send.azimuth_deg)
-        into = _into(strip, channels, formats[send.bus], where, elevation)
+        into = _into(strip, channels, formats[send.bus], where, elevation, shares)
         if channels > 1 and send.azimuth_deg is not None:
             into = Gains.fixed(
                 turned_gains(format_of(strip, channels), formats[send.bus], send.azimuth_deg)
@@ -366,12 +398,16 @@ def _strip(
         taken = ahead[strip.id] if send.tap == "strip" else out
         level = curve(send.level_db, "sends", send.bus, "level_db")
         routes.append(Route(send.bus, into, level, send.tap, taken - ahead[send.bus]))
+    if strip.id in ways.lfe:
+        level = curve(strip.lfe.level_db, "lfe", "level_db")
+        summed = Gains.fixed(_sum_gains(format_of(strip, channels))[None])
+        routes.append(Route(_lfe_id(strip), summed, level, "post", out))
     feed = None
     output = ways.outputs.get(strip.id)
     if output == PROGRAMME:
-        feed = _feed(strip, channels, lanes)
+        feed = _feed(strip, channels, lanes, shares)
     elif output in ahead:
-        into = _into(strip, channels, formats[output], azimuth, elevation)
+        into = _into(strip, channels, formats[output], azimuth, elevation, shares)
         routes.append(Route(output, into, Curve.of(0.0), "post", out - ahead[output]))
     fader = curve(strip.gain_db, "gain_db")
     away = distance_effect(feed.where) if isinstance(feed, ObjectFeed) else None
@@ -390,6 +426,50 @@ def _strip(
         feed,
         away,
     )
+
+
+def _lfe_id(strip: Strip) -> str:
+    return f"{strip.id}/lfe"
+
+
+def _low_pass(strip: Strip) -> Eq:
+    corner = Band(shape="high_cut", frequency_hz=strip.lfe.corner_hz, slope_db=_LFE_SLOPE)
+    return Eq(bands=(corner,))
+
+
+def _to_lfe(strip: Strip, lanes: Lanes) -> StripPlan:
+    """What a strip sends to the LFE: a strip of its own behind the low-pass, on no other channel.
+
+    It belongs to the stem of the strip that sends.
+    """
+    lane = lanes.get((strip.id, ("lfe", "corner_hz")))
+    moving = (ChainLane(0, ("bands", 0, "frequency_hz"), Curve.of(0.0, lane)),) if lane else ()
+    only_lfe = Gains.fixed(np.array(_LFE_BED.is_lfe, dtype=float)[:, None])
+    return StripPlan(
+        _lfe_id(strip),
+        f"{strip.name}, LFE",
+        Channels(1),
+        (),
+        (_low_pass(strip),),
+        (0,),
+        0,
+        0,
+        moving,
+        Curve.of(0.0),
+        (),
+        BedFeed(_lfe_id(strip), _LFE_BED, only_lfe),
+        None,
+    )
+
+
+def _sum_gains(source: Target) -> NDArray[np.float64]:
+    """The gains that sum a format to one channel: without its LFE, and of a scene its omni."""
+    gains: NDArray[np.float64]
+    if source.layout is None:
+        gains = np.eye(1, source.channels)[0]
+    else:
+        gains = np.where(source.layout.is_lfe, 0.0, 1.0)
+    return gains
 
 
 class _Chain(NamedTuple):
@@ -476,7 +556,9 @@ def _distance_tail_s(strip: Strip, lanes: Lanes) -> float:
     return away.tail_s if away else 0.0
 
 
-def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: Curve) -> Gains:
+def _into(
+    strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: Curve, shares: Shares
+) -> Gains:
     """How a strip enters a bus or bed.
 
     Mono is panned to where it stands, wider sources are converted.
@@ -489,16 +571,18 @@ def _into(strip: Strip, channels: int, aim: Target, azimuth: Curve, elevation: C
 
         return Gains(gains, (azimuth, elevation), (source.name, aim.name, azimuth, elevation))
     stands = float(azimuth.values[0]), float(elevation.values[0])
-    return _fixed_gains(source, aim, *(stands if channels == 1 else (0.0, 0.0)))
+    return _fixed_gains(source, aim, *(stands if channels == 1 else (0.0, 0.0)), shares)
 
 
 @lru_cache(4096)
-def _fixed_gains(source: Target, aim: Target, azimuth_deg: float, elevation_deg: float) -> Gains:
+def _fixed_gains(
+    source: Target, aim: Target, azimuth_deg: float, elevation_deg: float, shares: Shares
+) -> Gains:
     angles = np.array([azimuth_deg]), np.array([elevation_deg])
-    return Gains.fixed(mapping_gains(source, aim, *angles)[0])
+    return Gains.fixed(mapping_gains(source, aim, *angles, shares)[0])
 
 
-def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:
+def _feed(strip: Strip, channels: int, lanes: Lanes, shares: Shares) -> Feed | None:
     placement = strip.placement
     if placement.mode == "none":
         return None
@@ -527,6 +611,7 @@ def _feed(strip: Strip, channels: int, lanes: Lanes) -> Feed | None:
                 bed,
                 curve.of_placement(placement, "azimuth_deg"),
                 curve.of_placement(placement, "elevation_deg"),
+                shares,
             ),
         )
     if own.layout is None:

@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from metaphon.core.document.channel_mapping import format_of
-from metaphon.core.document.mix import PROGRAMME, Mix, Placement, Strip, Track
+from metaphon.core.document.mix import PROGRAMME, LfeSend, Mix, Placement, Strip, Track
 from metaphon.core.document.targets import Target
 from metaphon.core.engine.offline import Progress, render_to_files
 from metaphon.core.engine.plan import compile
@@ -86,6 +86,8 @@ def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
         else Placement(mode="bed", layout=width.name)
     )
 
+    quiet = {"soloed": False, "lfe": LfeSend()}
+
     def one(strip: Any) -> Any:
         if strip.id == strip_id:
             own = {
@@ -96,10 +98,9 @@ def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
                 "resting": False,
                 "placement": place,
             }
-            return strip.model_copy(update={**own, "soloed": False})
-        return strip.model_copy(
-            update={"soloed": False, **({"output": None} if strip.output == PROGRAMME else {})}
-        )
+            return strip.model_copy(update={**own, **quiet})
+        cut = {"output": None} if strip.output == PROGRAMME else {}
+        return strip.model_copy(update={**quiet, **cut})
 
     lanes = tuple(lane for lane in mix.automation if lane.target.split("/")[0] != strip_id)
     return mix.with_strips(one).model_copy(update={"automation": lanes})

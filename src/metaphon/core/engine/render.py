@@ -102,12 +102,13 @@ def signals_of(
 
 def renderer_of(plan: Plan, output: Output) -> Renderer:
     """What makes an output of a plan."""
-    return renderer_for(output.target, feeds_of(plan, output), plan.rate_hz, output.head)
+    feeds = feeds_of(plan, output)
+    return renderer_for(output.target, feeds, plan.rate_hz, plan.fold_down, output.head)
 
 
 def feeds_of(plan: Plan, output: Output) -> list[Feed]:
     """What of the programme an output hears."""
-    return [feed for feed in plan.feeds if output.stem in (None, feed.strip)]
+    return [f for f in plan.feeds if output.stem in (None, f.strip.partition("/")[0])]
 
 
 def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:

@@ -5,7 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache, partial
 from pathlib import Path
-from typing import Protocol
+from typing import Literal, Protocol
 
 import numba
 import numpy as np
@@ -13,10 +13,12 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
 
 from metaphon.core.document.channel_mapping import loudspeakers_encoded
+from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
 from metaphon.core.dsp.overlap_add import OverlapAdd
+from metaphon.core.dsp.phase_difference import quarter_turn
 from metaphon.core.dsp.sections import Cascade, Sections
 from metaphon.core.engine.automation import GRID_FRAMES, Ahead, Frames, Gains, Mixer
 from metaphon.core.engine.object_panning import (
@@ -30,9 +32,10 @@ from metaphon.core.spatial.ambisonics import channels_of
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.decoding import CROSSOVER_HZ, Weighting, decode_matrix
 from metaphon.core.spatial.decorrelation import decorrelators
-from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.downmix import Shares, conversion, folded_behind
 from metaphon.core.spatial.head import SHIPPED, Head, Spectra, load_head
 from metaphon.core.spatial.layouts import Layout
+from metaphon.core.spatial.panning import surrounds
 
 _WORKERS = 2
 
@@ -47,7 +50,11 @@ class Renderer(Protocol):
 
 
 def renderer_for(
-    target: Target, feeds: Sequence[Feed], rate_hz: int, head: Path = SHIPPED
+    target: Target,
+    feeds: Sequence[Feed],
+    rate_hz: int,
+    fold_down: FoldDown,
+    head: Path = SHIPPED,
 ) -> Renderer:
     """Make the renderer of a target for these feeds.
 
@@ -59,6 +66,8 @@ def renderer_for(
         What the strips put into the programme.
     rate_hz
         Of the mix.
+    fold_down
+        What is kept of what the target has no loudspeaker for.
     head
         Whose ears headphones are for, a SOFA file.
 
@@ -68,21 +77,36 @@ def renderer_for(
         Where the file of the head cannot be read.
     """
     if target.name == "binaural":
-        return BinauralRenderer(feeds, load_head(head, rate_hz))
-    return MatrixRenderer(target, feeds, rate_hz)
+        return BinauralRenderer(feeds, load_head(head, rate_hz), fold_down.shares)
+    if fold_down.surround_shift and target.layout and not surrounds(target.layout):
+        return ShiftedRenderer(target, feeds, rate_hz, fold_down.shares)
+    return MatrixRenderer(target, feeds, rate_hz, fold_down.shares)
+
+
+Part = Literal["all", "front", "behind"]
 
 
 class MatrixRenderer:
     """Loudspeakers and scenes: every feed has a matrix of gains to the target, fixed or moving.
 
     What has lost its direction goes to the same loudspeakers, each made unlike the others.
+
+    `part` is which loudspeakers of beds are played: all, or the surrounds that a target plays in
+    front, or all others.
     """
 
-    def __init__(self, target: Target, feeds: Sequence[Feed], rate_hz: int) -> None:
+    def __init__(
+        self,
+        target: Target,
+        feeds: Sequence[Feed],
+        rate_hz: int,
+        shares: Shares,
+        part: Part = "all",
+    ) -> None:
         self._channels = target.channels
-        self._mixers = [(feed.strip, _mixer(target, feed, rate_hz)) for feed in feeds]
+        self._mixers = [(feed.strip, _mixer(target, feed, rate_hz, shares, part)) for feed in feeds]
         self._diffuse = [
-            (feed.strip, Mixer(_object_gains(target, feed, True), rate_hz))
+            (feed.strip, Mixer(_object_gains(target, feed, shares, True), rate_hz))
             for feed in feeds
             if isinstance(feed, ObjectFeed) and feed.where.is_diffuse
         ]
@@ -105,6 +129,31 @@ class MatrixRenderer:
                     mixer.add(lost, signals[strip], first)
             out += self._unlike.process(lost)
         return out
+
+
+class ShiftedRenderer:
+    """Loudspeakers in front, with the surrounds of beds a quarter turn behind all else.
+
+    Both go through all-passes that differ by it, so levels and time stay.
+    """
+
+    def __init__(self, target: Target, feeds: Sequence[Feed], rate_hz: int, shares: Shares) -> None:
+        beds = [feed for feed in feeds if isinstance(feed, BedFeed)]
+        self._front = MatrixRenderer(target, feeds, rate_hz, shares, "front")
+        self._behind = MatrixRenderer(target, beds, rate_hz, shares, "behind")
+        self._turns: list[Motion[tuple[Sections, ...]]] = [
+            Motion.still((turn,)) for turn in quarter_turn(rate_hz)
+        ]
+        self._passes = [Cascade(target.channels) for _ in self._turns]
+
+    def process(self, signals: Signals, first: int, frames: int) -> Block:
+        """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
+        parts = [part.process(signals, first, frames) for part in (self._front, self._behind)]
+        front, behind = (
+            passes.process(sound, turn)
+            for passes, sound, turn in zip(self._passes, parts, self._turns, strict=True)
+        )
+        return front + behind
 
 
 class Decorrelator:
@@ -145,19 +194,19 @@ class _DualBand:
         out += self._cut.process(self._more.apply(block, first), self._below)
 
 
-def _mixer(target: Target, feed: Feed, rate_hz: int) -> "Mixer | _DualBand":
+def _mixer(
+    target: Target, feed: Feed, rate_hz: int, shares: Shares, part: Part
+) -> "Mixer | _DualBand":
     if isinstance(feed, SceneFeed):
         if target.layout and feed.weighting == "dual_band":
             low, high = (_scene(target, feed, weighting) for weighting in ("basic", "max_re"))
             return _DualBand(low, high, channels_of(feed.order), target.channels, rate_hz)
         return Mixer(_scene(target, feed, feed.weighting), rate_hz)
     if isinstance(feed, BedFeed):
-        bed, panned = _bed_matrix(feed.layout, target), feed.gains
-        return Mixer(
-            Gains(lambda times_s: bed @ panned.at(times_s), panned.curves, (target.name, feed)),
-            rate_hz,
-        )
-    return Mixer(_object_gains(target, feed, False), rate_hz)
+        bed, panned = _bed_matrix(feed.layout, target, shares, part), feed.gains
+        key = (target.name, feed, shares, part)
+        return Mixer(Gains(lambda times_s: bed @ panned.at(times_s), panned.curves, key), rate_hz)
+    return Mixer(_object_gains(target, feed, shares, False), rate_hz)
 
 
 def _scene(target: Target, feed: SceneFeed, weighting: Weighting) -> Gains:
@@ -173,23 +222,27 @@ def _scene(target: Target, feed: SceneFeed, weighting: Weighting) -> Gains:
     )
 
 
-def _object_gains(target: Target, feed: ObjectFeed, diffuse: bool) -> Gains:
+def _object_gains(target: Target, feed: ObjectFeed, shares: Shares, diffuse: bool) -> Gains:
     where = feed.where
 
     def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         if target.layout:
-            panned = layout_gains(where, target.layout, times_s)
+            panned = layout_gains(where, target.layout, times_s, shares)
         else:
             assert target.order is not None
             panned = scene_gains(where, target.order, times_s)
         return panned * direct_and_diffuse(where, times_s)[diffuse][:, None, None]
 
-    return Gains(gains, where.curves, (target.name, feed, diffuse))
+    return Gains(gains, where.curves, (target.name, feed, shares, diffuse))
 
 
-def _bed_matrix(bed: Layout, target: Target) -> NDArray[np.float64]:
+def _bed_matrix(bed: Layout, target: Target, shares: Shares, part: Part) -> NDArray[np.float64]:
     if target.layout:
-        return conversion(bed.name, target.layout.name)
+        whole = conversion(bed.name, target.layout.name, shares)
+        if part == "all":
+            return whole
+        folded = folded_behind(bed.name, target.layout.name)
+        return np.where(folded == (part == "behind"), whole, 0.0)
     assert target.order is not None
     return loudspeakers_encoded(bed, target.order)
 
@@ -200,11 +253,11 @@ class BinauralRenderer:
     Beds as loudspeakers round the head, objects from where they are, scenes from all round.
 
     Everything is convolved with the measured head in pieces of one grid step, so a moving source
-    passes from one pair of responses to the next without a click. LFE has no direction and is left
-    out.
+    passes from one pair of responses to the next without a click. LFE has no direction; it is at
+    both ears, at its share.
     """
 
-    def __init__(self, feeds: Sequence[Feed], head: Head) -> None:
+    def __init__(self, feeds: Sequence[Feed], head: Head, shares: Shares) -> None:
         self._head = head
         self._size = next_fast_len(GRID_FRAMES + head.taps - 1, real=True)
         self._overlap_add = OverlapAdd(2, self._size, GRID_FRAMES)
@@ -215,7 +268,7 @@ class BinauralRenderer:
             if isinstance(feed, BedFeed)
         ]
         self._bed_filters = {
-            layout.name: self._spectra(loudspeaker_responses(head, layout.name))
+            layout.name: self._spectra(loudspeaker_responses(head, layout.name, shares.lfe))
             for _, _, layout in self._beds
         }
         objects = [feed for feed in feeds if isinstance(feed, ObjectFeed)]

@@ -19,6 +19,7 @@ from metaphon.core.listen.way import Series, Working
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
 from metaphon.core.spatial.directions import unit_vectors
+from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED, Head, load_head
 from metaphon.core.spatial.layouts import layout_named
 from metaphon.core.spatial.sphere_head import spherical_head
@@ -37,22 +38,24 @@ class Matrix:
         return self._gains @ block
 
 
-def device_for(monitor: Monitor, heard: Target, rate_hz: int) -> Working:
+def device_for(monitor: Monitor, heard: Target, rate_hz: int, shares: Shares) -> Working:
     """What brings a format to the listener.
 
-    Gives two channels, or as many as there are loudspeakers.
+    Gives two channels, or as many as there are loudspeakers. What they have no place for is kept
+    at the mix's shares.
     """
     if monitor.through == "loudspeakers":
-        feeds = LoudspeakerFeeds(monitor.loudspeakers, heard, rate_hz)
+        feeds = LoudspeakerFeeds(monitor.loudspeakers, heard, rate_hz, shares)
         if not monitor.loudspeakers.simulated:
             return feeds
         return Series([feeds, Convolver(ear_responses(monitor.loudspeakers.layout, rate_hz))])
     if monitor.through == "virtual_pair" and heard.name != "binaural":
         pair = virtual_pair_responses(monitor.virtual_pair, monitor.binaural, rate_hz)
-        return Convolver(np.einsum("ih,iet->het", downmix_matrix(heard), pair).astype(np.float32))
+        folded = downmix_matrix(heard, shares)
+        return Convolver(np.einsum("ih,iet->het", folded, pair).astype(np.float32))
     if monitor.through == "binaural" and heard.name != "binaural":
-        return Convolver(binaural_responses(monitor.binaural, heard, rate_hz))
-    return Matrix(downmix_matrix(heard))
+        return Convolver(binaural_responses(monitor.binaural, heard, rate_hz, shares.lfe))
+    return Matrix(downmix_matrix(heard, shares))
 
 
 def key_of(monitor: Monitor) -> tuple[object, ...]:
@@ -72,15 +75,22 @@ def head_for(settings: Binaural, rate_hz: int) -> Head:
     return load_head(settings.head_file or SHIPPED, rate_hz)
 
 
-def binaural_responses(settings: Binaural, heard: Target, rate_hz: int) -> NDArray[np.float32]:
-    """What the ears hear of each channel, (channels, 2, taps), in free field or in a room."""
+def binaural_responses(
+    settings: Binaural, heard: Target, rate_hz: int, lfe_share: float = 0.0
+) -> NDArray[np.float32]:
+    """What the ears hear of each channel, (channels, 2, taps), in free field or in a room.
+
+    An LFE is at both ears, at its share.
+    """
     head = head_for(settings, rate_hz)
     if heard.order is not None:
         return scene_responses(head, heard.order)
     assert heard.layout
     if settings.room is None:
-        return loudspeaker_responses(head, heard.layout.name)
-    return in_room(head, heard.layout.name, settings.room)
+        return loudspeaker_responses(head, heard.layout.name, lfe_share)
+    found = in_room(head, heard.layout.name, settings.room).copy()
+    found[:, :, round(head.mean_delay)] += lfe_share * np.array(heard.layout.is_lfe)[:, None]
+    return found
 
 
 @lru_cache(maxsize=16)

@@ -12,7 +12,7 @@ from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.listen.monitor import Loudspeaker, LoudspeakerSet
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.decoding import decode_matrix
-from metaphon.core.spatial.downmix import conversion
+from metaphon.core.spatial.downmix import Shares, conversion
 from metaphon.core.spatial.layouts import layout_named
 
 _STEP_S = 3.0  # how long the test signal stays on one channel
@@ -49,9 +49,9 @@ def made_up(chosen: LoudspeakerSet) -> NDArray[np.float64]:
 class LoudspeakerFeeds:
     """From a format to the outputs that the loudspeakers of a set are wired to."""
 
-    def __init__(self, chosen: LoudspeakerSet, heard: Target, rate_hz: int) -> None:
+    def __init__(self, chosen: LoudspeakerSet, heard: Target, rate_hz: int, shares: Shares) -> None:
         layout = layout_named(chosen.layout)
-        self._matrix = _into(heard, chosen.layout).astype(np.float32)
+        self._matrix = _into(heard, chosen.layout, shares).astype(np.float32)
         delays, gains = made_up(chosen).T
         self._gains = gains.astype(np.float32)[:, None]
         self._delays = [DelayLine(1, round(delay * rate_hz)) for delay in delays]
@@ -71,10 +71,10 @@ class LoudspeakerFeeds:
         return out
 
 
-def _into(heard: Target, layout: str) -> NDArray[np.float64]:
+def _into(heard: Target, layout: str, shares: Shares) -> NDArray[np.float64]:
     if heard.order is not None:
         return decode_matrix(heard.order, layout_named(layout))
-    return conversion(heard.layout.name if heard.layout else "0+2+0", layout)
+    return conversion(heard.layout.name if heard.layout else "0+2+0", layout, shares)
 
 
 class TestSignal:

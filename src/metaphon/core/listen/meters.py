@@ -16,6 +16,7 @@ from metaphon.core.measure.loudness import LoudnessMeter
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.measure.programme import loudspeakers_of
 from metaphon.core.spatial.chart import on_chart
+from metaphon.core.spatial.downmix import PUBLISHED, Shares
 
 STEP_FRAMES = 1024
 BANDS_HZ = tuple(
@@ -36,7 +37,7 @@ class Meters:
     pair made of it.
     """
 
-    def __init__(self, heard: Target, rate_hz: int) -> None:
+    def __init__(self, heard: Target, rate_hz: int, shares: Shares = PUBLISHED) -> None:
         self._target = heard
         self._rate_hz = rate_hz
         layout = heard.metering_layout
@@ -44,7 +45,7 @@ class Meters:
             heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
         )
         self._decoded, self._weights = loudspeakers_of(heard.channels, layout)
-        self._folding = downmix_matrix(heard).astype(np.float32)
+        self._folding = downmix_matrix(heard, shares).astype(np.float32)
         low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
         # of a scene only W counts: the other channels are no energy of their own
         self._counted = (

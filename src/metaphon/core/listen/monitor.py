@@ -5,7 +5,8 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from metaphon.core.document.mix import Layout, Part, TargetName
+from metaphon.core.document.mix import TargetName
+from metaphon.core.document.part import Layout, Part
 
 NOW = "now"
 DIM_DB = -20.0

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from metaphon.core.document.mix import PROGRAMME, Mix
-from metaphon.core.document.targets import target_named
+from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
 from metaphon.core.engine.crossfade import fade_in
@@ -27,6 +27,7 @@ from metaphon.core.listen.meters import Meters
 from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
 from metaphon.core.listen.test_signal import with_test_signal
 from metaphon.core.listen.way import Crossfade, Series, Working
+from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
 
 
@@ -105,8 +106,10 @@ class _Path:
     def __init__(self, player: Player, output: Output, monitor: Monitor) -> None:
         self.player = player
         self.output = output
-        self.key = (output, key_of(monitor), monitor.silent, monitor.alone, monitor.checks)
-        self.device = device_for(monitor, output.target, player.plan.rate_hz)
+        self.shares = player.plan.fold_down.shares
+        settings = monitor.silent, monitor.alone, monitor.checks
+        self.key = (output, key_of(monitor), self.shares, *settings)
+        self.device = device_for(monitor, output.target, player.plan.rate_hz, self.shares)
         labels = output.target.channel_labels
         open_ones = [label for label in labels if label not in monitor.silent]
         chosen = [label for label in open_ones if label in monitor.alone] or open_ones
@@ -147,7 +150,7 @@ class Session:
         self._matching = Matching(rate_hz)
         self._match = {"a": 1.0, "b": 1.0}
         self._meters: Meters | None = None
-        self._meters_of = Output(target_named("0+2+0"))
+        self._meters_of: tuple[Target, Shares] | None = None
 
     def set_document(self, name: str, mix: Mix) -> None:
         """Give a document, or take an edit of it in. Raises InputError where it cannot be played.
@@ -159,7 +162,9 @@ class Session:
         for key, player in self._players.items():
             if key[0] == name:
                 player.change(compile(mix_heard(mix, key[1])[0]))
-        self.documents[name] = mix
+        before, self.documents[name] = self.documents.get(name), mix
+        if before and before.fold_down != mix.fold_down:
+            self._lay_paths()
 
     def hear(self, side: str, monitor_source: MonitorSource) -> None:
         """Listen to something else on a side. Raises InputError where it cannot be heard.
@@ -404,9 +409,10 @@ class Session:
         return total
 
     def _read(self, heard: Block, ears: Block) -> dict[str, Any]:
-        output = self._paths[self.side].output
-        if self._meters is None or self._meters_of.target != output.target:
-            self._meters, self._meters_of = Meters(output.target, self.rate_hz), output
+        path = self._paths[self.side]
+        of = path.output.target, path.shares
+        if self._meters is None or self._meters_of != of:
+            self._meters, self._meters_of = Meters(of[0], self.rate_hz, of[1]), of
         if self.active == "x":
             return {"blind": True}  # figures would tell which it is
         readings = self._meters.read(heard, ears)

@@ -18,8 +18,8 @@ _PHASE_UP_TO_HZ = 2000.0  # above, the ear hears no phase between the ears
 
 
 @lru_cache(maxsize=64)
-def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
-    """Every loudspeaker of a layout from where it stands; LFE has no direction and is left out.
+def loudspeaker_responses(head: Head, layout: str, lfe_share: float = 0.0) -> NDArray[np.float32]:
+    """Every loudspeaker of a layout from where it stands; an LFE, without direction, at both ears.
 
     Parameters
     ----------
@@ -27,6 +27,8 @@ def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
         Whose ears.
     layout
         A BS.2051 name or one of one's own.
+    lfe_share
+        The gain of an LFE at each ear.
 
     Returns
     -------
@@ -40,6 +42,7 @@ def loudspeaker_responses(head: Head, layout: str) -> NDArray[np.float32]:
     named = layout_named(layout)
     responses = head.responses(named.vectors)
     responses[list(named.is_lfe)] = 0.0
+    responses[list(named.is_lfe), :, round(head.mean_delay)] = lfe_share
     responses.flags.writeable = False
     return responses
 

@@ -3,9 +3,7 @@
 from django.conf import settings
 from django.db import models
 
-from metaphon.core.document.delivery_limits import DeliveryLimits
-
-MOST_OBJECTS = 10000
+from metaphon.core.document.delivery_limits import MOST_OBJECTS, DeliveryLimits
 
 
 class OwnLimits(models.Model):
@@ -33,14 +31,13 @@ class OwnLimits(models.Model):
 
     @property
     def limits(self) -> DeliveryLimits:
-        """As the core knows limits; their name leads back to this row."""
+        """As the core knows limits."""
         return DeliveryLimits(
-            f"own {self.pk}",
-            self.title,
-            self.most_objects,
-            self.bed or None,
-            self.upper_half,
-            self.extent,
-            self.sphere_only,
-            self.scenes,
+            title=self.title,
+            most_objects=self.most_objects,
+            bed=self.bed or None,
+            upper_half=self.upper_half,
+            extent=self.extent,
+            sphere_only=self.sphere_only,
+            scenes=self.scenes,
         )

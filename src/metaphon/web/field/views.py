@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_POST
 
-from metaphon.core.document.delivery_limits import DELIVERY_LIMITS, DeliveryLimits, changes
+from metaphon.core.document.delivery_changes import changes
 from metaphon.core.document.mix import PROGRAMME, Placement, Strip
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.positions import FORMS, kept_apart_deg, other_form, place_lanes
@@ -25,7 +25,7 @@ from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named, ow
 from metaphon.core.spatial.panning import vector_pan
 from metaphon.core.spatial.room_cube import REFERENCES
 from metaphon.core.spatial.zones import ZONES
-from metaphon.web.field.deliveries import deliveries
+from metaphon.web.field.deliveries import offered
 from metaphon.web.field.drawing import (
     ORDERS,
     WAYS,
@@ -37,6 +37,7 @@ from metaphon.web.field.drawing import (
     source,
     truth,
 )
+from metaphon.web.field.folding import folding
 from metaphon.web.mixes.editing import after_edit, carry_out, command_from, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
@@ -129,14 +130,14 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     document = document_of(mix)
     layout = _layout(document, request.GET.get("layout", ""))
     judged = Judged.asked(request.GET)
-    known = deliveries(request)
-    delivery = known.get(request.GET.get("delivery", ""), known["open"])
+    deliveries = offered(request, document.delivery)
     speakers = loudspeakers(layout)
     context = {
         **editing(request, mix),
-        **placed(mix, document, delivery),
-        "delivery": delivery,
-        "deliveries": known.values(),
+        **placed(mix, document),
+        "delivery": next(one for one in deliveries if one.limits == document.delivery),
+        "deliveries": deliveries,
+        "query": request.GET.urlencode(),
         "layout": layout,
         "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),
@@ -169,14 +170,12 @@ def _layout(document: Document, wanted: str) -> Layout:
         return own[0] if own else LAYOUTS[_DEFAULT]
 
 
-def placed(
-    mix: Mix, document: Document, limits: DeliveryLimits = DELIVERY_LIMITS["open"]
-) -> dict[str, Any]:
+def placed(mix: Mix, document: Document) -> dict[str, Any]:
     """The strips that enter the programme, objects first.
 
-    What a delivery will change, and what targets leave out.
+    What their delivery will change, and what targets leave out.
     """
-    changed_by = changes(document, limits)
+    changed_by = changes(document, document.delivery)
     strips = [strip for strip in document.strips if strip.output == PROGRAMME and not strip.resting]
     entering = [strip for strip in strips if strip.placement.mode != "none"]
     entering.sort(key=lambda strip: strip.placement.mode != "object")
@@ -193,6 +192,7 @@ def placed(
         "groups": sorted({str(row.data["group"]) for row in rows} - {""}),
         "aside": [strip for strip in strips if strip.placement.mode == "none"],
         "losses": in_no_target(document, channels),
+        **folding(document),
         "by_the_book": [
             (target_named(name), " ".join(said)) for name, said in notes.items() if said
         ],
@@ -279,11 +279,5 @@ def add_layout(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 def changed(request: HttpRequest, mix: Mix, report: Sequence[Conversion] = ()) -> HttpResponse:
     """After an edit: the list, and what a conversion did."""
-    known = deliveries(request)
-    limits = known.get(request.headers.get("X-Delivery", ""), known["open"])
-    return after_edit(
-        request,
-        mix,
-        "field/changed.html",
-        {**placed(mix, document_of(mix), limits), "report": report},
-    )
+    context = {**placed(mix, document_of(mix)), "report": report}
+    return after_edit(request, mix, "field/changed.html", context)

@@ -13,6 +13,7 @@ from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, Target, bus_format, target_named
 from metaphon.core.edits.values import angles_of_strip
 from metaphon.core.errors import InputError
+from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.recordings import SCENE_CHANNELS, kind_of
@@ -78,6 +79,7 @@ class Row:
             strip.resting,
             strip.gain_db,
             strip.output,
+            strip.lfe,
             self.group,
             self.width,
             self.kind,
@@ -110,6 +112,7 @@ def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[s
         {bus.id: bus for bus in document.buses},
         {group.id: group.name for group in document.groups},
         {lane.target for lane in document.automation},
+        document.fold_down.shares,
     )
     rows = [_row(strip, channels[strip.id], about) for strip in strips]
     return {
@@ -154,6 +157,7 @@ class _About:
     buses: dict[str, Bus]
     groups: dict[str, str]
     lanes: set[str]
+    shares: Shares
 
 
 def _row(strip: Strip, channels: int, about: _About) -> Row:
@@ -193,7 +197,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         else None,
         chain=tuple((one.brief, not one.bypassed) for one in strip.chain),
         sends=[SendShown(about.buses[send.bus], send) for send in strip.sends],
-        notes=tuple(_notes(strip, own, output)),
+        notes=tuple(_notes(strip, own, output, about.shares)),
     )
 
 
@@ -214,14 +218,14 @@ def _width(strip: Strip, channels: int) -> str:
     return kind_of(channels).split(" (")[0] if channels else "–"
 
 
-def _notes(strip: Strip, own: Target | None, output: Bus | None) -> list[str]:
+def _notes(strip: Strip, own: Target | None, output: Bus | None, shares: Shares) -> list[str]:
     """What happens to the channels on their way, in words."""
     if own is None:
         return []
     if strip.output == PROGRAMME and strip.placement.mode == "bed":
-        text = describe_mapping(own, target_named(strip.placement.layout))
+        text = describe_mapping(own, target_named(strip.placement.layout), shares)
         return [f"Bed: {text}"] if text else []
-    text = describe_mapping(own, bus_format(output.layout)) if output else ""
+    text = describe_mapping(own, bus_format(output.layout), shares) if output else ""
     return [f"{output.name}: {text}"] if output and text else []
 
 

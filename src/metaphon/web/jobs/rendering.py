@@ -14,6 +14,7 @@ from metaphon.core.engine.levels import StripMeters
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.report import as_text, entry, report_name
+from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.progress import Interrupted, Teller
@@ -57,7 +58,7 @@ def run(render: Render) -> None:
             "findings": findings,
         }
         summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
-        rows = [_result_row(render, result) for result in results]
+        rows = [_result_row(render, result, mix.fold_down.shares) for result in results]
         rows += [_row(render, "report", report), _row(render, "json", summary)]
         with transaction.atomic():
             still = Render.objects.select_for_update().filter(pk=render.pk).first()
@@ -76,11 +77,11 @@ def _row(render: Render, kind: str, path: Path) -> RenderFile:
     return row
 
 
-def _result_row(render: Render, result: Result) -> RenderFile:
+def _result_row(render: Render, result: Result, shares: Shares) -> RenderFile:
     target = result.output.target
     history = asdict(result.history)
     if target.channels != 2:
-        history["correlation"] = fold_down_correlation(result.path, target)
+        history["correlation"] = fold_down_correlation(result.path, target, shares)
     row = _row(render, "audio", result.path)
     row.target, row.stem = target.name, result.output.stem or ""
     row.figures = {**asdict(result.figures), "clipped_samples": result.clipped_samples}

@@ -21,7 +21,7 @@ log = logging.getLogger(__name__)
 def key_of(document: Document) -> str:
     """Tells whether two states of a mix sound alike."""
     return hashlib.sha256(
-        document.model_dump_json(exclude={"title", "targets"}).encode()
+        document.model_dump_json(exclude={"title", "targets", "delivery"}).encode()
     ).hexdigest()
 
 

@@ -9,6 +9,9 @@ from django.db.models import F, Q
 from django.db.models.fields.files import FieldFile
 
 from metaphon.core.document import mix as document
+from metaphon.core.document.delivery_limits import NO_LIMITS
+from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.part import Part
 from metaphon.core.document.targets import target_named
 from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.files.audio import MOST_CHANNELS
@@ -22,9 +25,12 @@ def between(field: str, low: float, high: float) -> models.CheckConstraint:
     )
 
 
-def within_ranges(part: type[document.Part]) -> list[models.BaseConstraint]:
-    """Constraints that the numbers of a part of a mix lie in the ranges that its fields have."""
-    ranges = {name: range_of_field(field) for name, field in part.model_fields.items()}
+def within_ranges(part: type[Part], prefix: str = "") -> list[models.BaseConstraint]:
+    """Constraints that the numbers of a part of a mix lie in the ranges that its fields have.
+
+    `prefix` begins the names of the columns.
+    """
+    ranges = {prefix + name: range_of_field(field) for name, field in part.model_fields.items()}
     return [between(name, *found) for name, found in ranges.items() if found]
 
 
@@ -45,9 +51,19 @@ class Row(models.Model):
         return str(self.pk)
 
 
+def no_limits() -> dict[str, object]:
+    return NO_LIMITS.model_dump(mode="json")
+
+
 class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
+    fold_centre_db = models.FloatField(default=-3.0)
+    fold_surround_db = models.FloatField(default=-3.0)
+    fold_height_db = models.FloatField(default=0.0)
+    fold_lfe_db = models.FloatField(null=True, blank=True)
+    fold_surround_shift = models.BooleanField(default=False)
+    delivery = models.JSONField(default=no_limits)
     revision = models.PositiveIntegerField(default=0)
     state = models.BigIntegerField(
         default=0
@@ -56,7 +72,10 @@ class Mix(models.Model):
 
     class Meta:
         ordering = ["-created_at", "-pk"]
-        constraints = [between("sample_rate_hz", 44100, 192000)]
+        constraints = [
+            between("sample_rate_hz", 44100, 192000),
+            *within_ranges(FoldDown, "fold_"),
+        ]
 
     def __str__(self) -> str:
         return self.title
@@ -175,6 +194,9 @@ class Strip(Row):
     )
     take = models.PositiveSmallIntegerField(default=0)
     gain_db = models.FloatField(default=0.0)
+    lfe_on = models.BooleanField(default=False)
+    lfe_level_db = models.FloatField(default=0.0)
+    lfe_corner_hz = models.FloatField(default=120.0)
     to_programme = models.BooleanField(default=True)
     output_bus = models.ForeignKey(
         "self", models.SET_NULL, null=True, blank=True, related_name="fed_by"
@@ -186,6 +208,7 @@ class Strip(Row):
         constraints = [
             models.UniqueConstraint(fields=["mix", "ref"], name="strip_ref_once"),
             *within_ranges(document.Strip),
+            *within_ranges(document.LfeSend, "lfe_"),
             models.CheckConstraint(
                 condition=Q(kind="track", layout="") | (Q(kind="bus") & ~Q(layout="")),
                 name="strip_bus_has_layout",

@@ -13,6 +13,9 @@ from pydantic import ValidationError
 
 from metaphon.core.document import mix as doc
 from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.delivery_limits import DeliveryLimits
+from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.part import Part
 from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import (
     Automation,
@@ -42,7 +45,7 @@ TABLES: tuple[tuple[type[models.Model], str], ...] = (
     (Target, "mix"),
 )
 MODELS = {model.__name__: model for model, _ in TABLES}
-_MIX_FIELDS = ("title", "sample_rate_hz")
+_PLAIN_OF_MIX = ("title", "sample_rate_hz")
 _PLACEMENT = tuple(doc.Placement.model_fields)
 _GROUP = tuple(name for name in doc.Group.model_fields if name != "id")
 _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
@@ -59,9 +62,23 @@ Files = Callable[[int], Path]
 AudioIds = Callable[[Path], int]
 
 
+def _columns(part: type[Part], prefix: str) -> dict[str, str]:
+    """The columns of a part of a mix that has no table of its own: its fields by column."""
+    return {prefix + name: name for name in part.model_fields}
+
+
+def _as_columns(part: Part, prefix: str) -> Row:
+    return {prefix + name: getattr(part, name) for name in type(part).model_fields}
+
+
+def _from_columns(part: type[Part], prefix: str, row: Row) -> Row:
+    return {name: row[column] for column, name in _columns(part, prefix).items()}
+
+
 def rows_of(mix: Mix) -> Rows:
     """Everything that a mix is made of, as plain values by table and id."""
-    rows: Rows = {("Mix", mix.pk): {name: getattr(mix, name) for name in _MIX_FIELDS}}
+    names = (*_PLAIN_OF_MIX, *_columns(FoldDown, "fold_"), "delivery")
+    rows: Rows = {("Mix", mix.pk): {name: getattr(mix, name) for name in names}}
     for model, way in TABLES:
         for row in model._default_manager.filter(**{way: mix.pk}).order_by().values():
             rows[model.__name__, row["id"]] = row
@@ -131,7 +148,7 @@ def document_from(
             (tracks if row["kind"] == Strip.Kind.TRACK else buses).append(strip)
         own = next(row for (table, _), row in rows.items() if table == "Mix")
         mix = doc.Mix.model_construct(
-            **own,
+            **{name: own[name] for name in _PLAIN_OF_MIX},
             tracks=tuple(tracks),
             buses=tuple(buses),
             groups=tuple(
@@ -146,6 +163,8 @@ def document_from(
                 for target, key in sorted(index.lanes.items())
             ),
             targets=tuple(index.targets),
+            fold_down=FoldDown.model_validate(_from_columns(FoldDown, "fold_", own)),
+            delivery=DeliveryLimits.model_validate(own["delivery"]),
         )
         doc.hangs_together(mix)
     except (ValidationError, ValueError) as error:
@@ -174,6 +193,7 @@ def _strip_from(
         "sends": tuple(
             {"bus": refs[send["bus_id"]], **{name: send[name] for name in _SEND}} for send in sends
         ),
+        "lfe": _from_columns(doc.LfeSend, "lfe_", row),
         "output": doc.PROGRAMME if row["to_programme"] else refs.get(row["output_bus_id"]),
         "placement": {name: placement[name] for name in _PLACEMENT},
     }
@@ -221,7 +241,12 @@ class Difference:
 
         What is the same object in both is not looked at.
         """
-        self._set("Mix", self._mix_id, {name: getattr(after, name) for name in _MIX_FIELDS})
+        own = {
+            **{name: getattr(after, name) for name in _PLAIN_OF_MIX},
+            **_as_columns(after.fold_down, "fold_"),
+            "delivery": after.delivery.model_dump(mode="json"),
+        }
+        self._set("Mix", self._mix_id, own)
         groups = self._named("Group", self._index.groups, [group.id for group in after.groups])
         strips = self._named("Strip", self._index.strips, [strip.id for strip in after.strips])
         for group in after.groups:
@@ -291,6 +316,7 @@ class Difference:
                 "ref": strip.id,
                 "position": place,
                 **{name: getattr(strip, name) for name in _PLAIN},
+                **_as_columns(strip.lfe, "lfe_"),
                 "group_id": groups.get(str(strip.group)),
                 "print_of_id": strips.get(str(track.print_of)) if track else None,
                 "take": track.take if track else 0,
@@ -403,7 +429,10 @@ def _placed(mix: doc.Mix) -> Iterator[tuple[int, doc.Strip]]:
 
 
 def with_changes(rows: Rows, changes: Iterable[Change], forward: bool = True) -> Rows:
-    """The rows after changes, or before them; what the database would hold."""
+    """The rows after changes, or before them; what the database would hold.
+
+    A row kept by an earlier version has what its table has got since at its default.
+    """
     towards = "after" if forward else "before"
     found = dict(rows)
     for change in changes if forward else reversed(list(changes)):
@@ -411,8 +440,13 @@ def with_changes(rows: Rows, changes: Iterable[Change], forward: bool = True) ->
         if values is None:
             found.pop(key, None)
         else:
-            found[key] = {**found.get(key, {}), **values}
+            found[key] = {**(found.get(key) or _defaults(change["table"])), **values}
     return found
+
+
+def _defaults(table: str) -> Row:
+    fields = MODELS[table]._meta.concrete_fields
+    return {field.attname: field.get_default() for field in fields if not field.primary_key}
 
 
 _OWNERS = {

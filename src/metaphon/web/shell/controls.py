@@ -10,7 +10,7 @@ from typing import Any
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-from metaphon.core.document.mix import Clip, Placement, Send, Strip
+from metaphon.core.document.mix import Clip, LfeSend, Placement, Send, Strip
 from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.edits.typed_values import extra_of
 from metaphon.core.process.registry import KINDS
@@ -49,6 +49,7 @@ class Control:
 _PARTS: dict[str, type[BaseModel]] = {
     "placement": Placement,
     "sends": Send,
+    "lfe": LfeSend,
     "clips": Clip,
     "basics": KINDS["basics"],
 }

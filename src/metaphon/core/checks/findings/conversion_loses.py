@@ -11,7 +11,7 @@ from metaphon.core.document.mix import Mix
 def _notice(mix: Mix) -> Iterator[Finding]:
     buses = {bus.id: bus for bus in mix.buses}
     for bus in mix.buses:
-        yield from losses(bus, 0, buses)
+        yield from losses(bus, 0, buses, mix.fold_down.shares)
 
 
 RULE = Rule(

@@ -12,7 +12,7 @@ from metaphon.core.document.mix import Mix
 def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
     buses = {bus.id: bus for bus in mix.buses}
     for track in sound.tracks:
-        yield from losses(track, sound.channels_of(track), buses)
+        yield from losses(track, sound.channels_of(track), buses, mix.fold_down.shares)
 
 
 RULE = Rule(

@@ -6,7 +6,7 @@ from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
-from metaphon.core.document.mix import Part
+from metaphon.core.document.part import Part
 from metaphon.core.listen.monitor import Binaural, Correction, Loudspeaker, Room, VirtualPair
 from metaphon.web.shell.controls import numeric_of
 from metaphon.web.shell.templatetags.figures import drawn

@@ -8,7 +8,8 @@ from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
-from metaphon.web.shell.controls import Control, Numeric, numeric_at
+from metaphon.core.document.fold_down import FoldDown
+from metaphon.web.shell.controls import Control, Numeric, numeric_at, numeric_of
 
 register = template.Library()
 
@@ -80,6 +81,14 @@ def control_number(strip: str, control: Control, label: str, *, off: bool = Fals
     return drawn(
         control.name, control.value, control.numeric, label, _set(strip, control.path), off
     )
+
+
+@register.simple_tag
+def fold_number(name: str, shown: float, label: str, *, off: bool = False) -> SafeString:
+    """A level of the fold-down of a mix."""
+    command = json.dumps({"kind": "set_fold_down", "path": name})
+    sent = format_html('data-command="{}"', command)
+    return drawn(name, shown, numeric_of(FoldDown.model_fields[name]), label, sent, off)
 
 
 def _set(strip: str, path: str) -> SafeString:

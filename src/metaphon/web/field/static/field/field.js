@@ -242,10 +242,6 @@ document.addEventListener("change", (event) => {
     pick();
   }
 });
-document.addEventListener("htmx:configRequest", (event) => {
-  if (!field.board) return;
-  event.detail.headers["X-Delivery"] = field.board.dataset.delivery;
-});
 
 // Several at once: the chosen ones, or all objects where none are chosen.
 const several = (modes) => {

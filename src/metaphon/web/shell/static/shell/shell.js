@@ -46,9 +46,11 @@ document.addEventListener("htmx:beforeRequest", (event) => {
   const { xhr, target, requestConfig } = event.detail;
   if (requestConfig.verb === "get") return;
   edits += 1;
+  underWay += 1;
   xhr.addEventListener("readystatechange", () => {
     if (xhr.readyState !== XMLHttpRequest.DONE) return;
     edits += 1;
+    underWay -= 1;
     if (!document.contains(target)) drawAnew(); // its row was drawn anew while the answer was on its way
   });
 });
@@ -78,6 +80,7 @@ document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }
 // After an undo, or where somebody else was faster, the workspace is drawn anew in place.
 // A drawing that was asked for before an edit began or ended may be out of date: it is asked for again.
 let edits = 0;
+let underWay = 0;
 const drawAnew = () =>
   htmx.ajax("GET", location.pathname + location.search, {
     target: "#workspace",
@@ -95,6 +98,19 @@ document.addEventListener("htmx:beforeSwap", (event) => {
   drawAnew();
 });
 
+// Undo and redo. Each press is a request of its own, whatever is drawn anew meanwhile; with an edit under way there is
+// something to undo that the button does not know of.
+function step(button) {
+  if (!button || (button.disabled && !underWay)) return;
+  const carrier = document.body.appendChild(
+    Object.assign(document.createElement("span"), { hidden: true }),
+  );
+  htmx
+    .ajax("POST", button.dataset.step, { source: carrier, target: document.body, swap: "none" })
+    .finally(() => carrier.remove());
+}
+document.addEventListener("click", ({ target }) => step(target.closest?.("[data-step]")));
+
 document.addEventListener("keydown", (event) => {
   const field = event.target;
   const typing = field.matches?.("input:not([type=checkbox]), select, textarea");
@@ -104,7 +120,7 @@ document.addEventListener("keydown", (event) => {
     field.value === (field.dataset.sent ?? field.defaultValue ?? field.value);
   if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && (!typing || sent)) {
     event.preventDefault();
-    document.getElementById(event.shiftKey ? "redo" : "undo")?.click();
+    step(document.getElementById(event.shiftKey ? "redo" : "undo"));
   }
   if (event.key === " " && !typing && !event.target.matches?.("button, a, [role=slider]")) {
     event.preventDefault();

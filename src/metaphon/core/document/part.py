@@ -1,0 +1,19 @@
+"""Common ground of everything in a mix."""
+
+from typing import Annotated
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+
+from metaphon.core.spatial.layouts import layout_named
+
+Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
+SILENT_DB = -120.0
+GainDb = Annotated[
+    float, Field(ge=SILENT_DB, le=12.0, json_schema_extra={"unit": "dB", "step": 0.1})
+]
+
+
+class Part(BaseModel):
+    """Frozen, nothing unknown, no number that is not a number."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)

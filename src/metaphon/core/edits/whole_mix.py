@@ -1,0 +1,66 @@
+"""What counts for a mix as a whole: how it folds down, and what it is to be delivered as."""
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from metaphon.core.document.delivery_limits import DeliveryLimits
+from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.mix import Mix
+from metaphon.core.edits.command import Command
+from metaphon.core.edits.typed_values import extra_of, label_of, read_value
+from metaphon.core.errors import InputError
+
+
+class SetFoldDown(Command):
+    """Set what is kept of what a target has no loudspeaker for."""
+
+    kind: Literal["set_fold_down"] = "set_fold_down"
+    path: str = Field(max_length=40, description="A field of fold_down, such as surround_db.")
+    value: bool | float | str | None = Field(
+        description="A level as people type it, on or off; of the LFE nothing is off."
+    )
+
+    def apply(self, mix: Mix) -> Mix:
+        new = mix.fold_down.model_copy(update={self.path: self._read(mix)})
+        return mix.model_copy(update={"fold_down": new})
+
+    def describe(self, mix: Mix) -> str:
+        value = self._read(mix)
+        field = FoldDown.model_fields[self.path]
+        if isinstance(value, bool) or value is None:
+            shown = "on" if value else "off"
+        else:
+            shown = f"{value:g} {extra_of(field)['unit']}"
+        label = label_of(self.path, field).replace("Lfe", "LFE")
+        return f"Fold-down: {label if label == 'LFE' else label.lower()} {shown}"
+
+    def _read(self, mix: Mix) -> Any:
+        if self.path not in FoldDown.model_fields:
+            raise InputError(f"There is no value {self.path} of the fold-down.")
+        return read_value(mix.fold_down, self.path, self.value, mix.sample_rate_hz)
+
+
+class ResetFoldDown(Command):
+    """Fold down as published again."""
+
+    kind: Literal["reset_fold_down"] = "reset_fold_down"
+
+    def apply(self, mix: Mix) -> Mix:
+        return mix.model_copy(update={"fold_down": FoldDown()})
+
+    def describe(self, mix: Mix) -> str:
+        return "Fold-down as published"
+
+
+class ChooseDelivery(Command):
+    """Hold the mix against the limits of a delivery; the mix keeps a copy of them."""
+
+    kind: Literal["choose_delivery"] = "choose_delivery"
+    delivery: DeliveryLimits
+
+    def apply(self, mix: Mix) -> Mix:
+        return mix.model_copy(update={"delivery": self.delivery})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Delivery: {self.delivery.title}"
