@@ -218,10 +218,9 @@ def _edit(options: argparse.Namespace) -> Answer:
 
 
 def _schema(options: argparse.Namespace) -> Answer:
-    from metaphon.core.document.mix import schema
-    from metaphon.core.edits import registry
+    from metaphon.core.schemas import COMMANDS, MIX, published
 
-    return registry.schema() if options.commands else schema()
+    return published(COMMANDS if options.commands else MIX)
 
 
 def _demo(options: argparse.Namespace) -> Answer:

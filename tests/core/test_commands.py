@@ -13,6 +13,7 @@ import soundfile
 
 from metaphon.cli import main
 from metaphon.core.checks.rules import check
+from metaphon.core.document.mix import schema
 from metaphon.core.files.mixdoc import read
 from tests.demo import demo_in
 from tests.sounds import FolderTest, noise, sine
@@ -129,7 +130,8 @@ class Commands(FolderTest):
             self.assertNotIn("Traceback", said)
 
     def test_schema(self) -> None:
-        self.assertEqual(command("schema")[1]["properties"]["format"]["const"], "metaphon-mix")
+        wanted = json.loads(json.dumps(schema()))
+        self.assertEqual(command("schema")[1], wanted, "write it anew: -m metaphon.core.schemas")
 
 
 class Demo(unittest.TestCase):

@@ -433,7 +433,9 @@ class FromOutside(EditTest):
 
     def test_the_schema_knows_every_command(self) -> None:
         _, printed, _ = run("schema", "--commands")
-        self.assertEqual(printed, json.loads(json.dumps(schema())))
+        self.assertEqual(
+            printed, json.loads(json.dumps(schema())), "write it anew: -m metaphon.core.schemas"
+        )
         kinds = {
             model["properties"]["kind"]["const"]
             for model in printed["$defs"].values()

@@ -4,11 +4,13 @@ What can be heard, whose files are whose, states from the history, what a contro
 """
 
 import json
+import unittest
 
 from django.core.files.uploadedfile import TemporaryUploadedFile
 
 from metaphon.core.edits.values import SetValue
 from metaphon.core.errors import InputError
+from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.models import Reference, UserFile
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
 from metaphon.web.mixes import journal
@@ -155,3 +157,30 @@ class Own(ListenTest):
         self.assertIn(
             "cannot be measured", self.said(self.post("listen:calibrate", loudspeakers="{"))
         )
+
+
+class HowMany(unittest.TestCase):
+    """Nobody is let in who would make the others stutter."""
+
+    def test_a_newcomer_is_let_in_while_there_is_room(self) -> None:
+        room = Capacity(cores=2)  # 1.7 cores to give
+        self.assertTrue(all(room.admits(one) for one in ("a", "b")))
+        room.costs("a", 0.6)
+        room.costs("b", 0.4)
+        self.assertTrue(room.admits("c"))  # as much as the mean of the others: 1.5
+        self.assertFalse(room.admits("d"))
+        room.costs("c", 0.1)
+        self.assertTrue(room.admits("d"))
+        self.assertTrue(room.admits("a"))  # who plays may jump
+        room.costs("d", 0.6)
+        room.stops("b")
+        self.assertFalse(room.admits("b"))  # whose cost is known
+        room.leaves("a")
+        self.assertTrue(room.admits("b"))
+        self.assertEqual(room.playing, 3)
+
+    def test_the_first_always_may(self) -> None:
+        room = Capacity(cores=1)
+        room.costs("heavy", 3.0)
+        self.assertTrue(room.admits("heavy"))
+        self.assertFalse(room.admits("another"))

@@ -16,6 +16,7 @@ from metaphon.core.engine.plan import compile
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import probe
 from metaphon.core.measure.alignment import Alignment, align
+from metaphon.core.measure.powers import sums_of_products
 
 _LONGEST_S = 120.0
 _STEPS_A_SECOND = 100
@@ -130,9 +131,13 @@ class Sound:
         for track in self.tracks:
             if self.channels_of(track) > 2:
                 continue
-            for side, sound in _sides(self.read(track)):
-                cut = np.square(sound[: len(sound) // step * step], dtype=np.float64)
-                found[track.id, side] = cut.reshape(-1, step).mean(axis=1)
+            sums = sums_of_products(self.read(track), step).T / step
+            if len(sums) == 2:
+                found[track.id, ""] = sums[0]
+                continue
+            for side, (left, right) in _SIDES.items():
+                power = left * left * sums[0] + right * right * sums[1]
+                found[track.id, side] = power + 2.0 * left * right * sums[2]
         return found
 
     def _could_be_alike(self) -> Iterator[list[tuple[Part, Part]]]:

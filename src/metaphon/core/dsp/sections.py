@@ -20,7 +20,9 @@ from metaphon.core.dsp.motion import Motion
 
 Sections = NDArray[np.float64]  # (sections, 5): g, k, and the gains of high-, band- and low-pass
 _NONE: Sections = np.zeros((0, 5))
-_TOGETHER = 4  # samples worked on at once where nothing moves
+_TOGETHER = 8  # samples that are worked on at once where nothing moves
+_GROUPS = 128  # of so many samples, side by side
+_STATE = _TOGETHER * _GROUPS  # where the states lie behind the samples
 _SILENT = 1e-30
 
 
@@ -150,10 +152,10 @@ def _filled(groups: tuple[Sections, ...], widest: tuple[Sections, ...]) -> Secti
 
 @lru_cache(4096)
 def _together(sections: bytes, count: int) -> NDArray[np.float64]:
-    """What four samples and the state make of each other, (sections, 6, 4).
+    """What eight samples and the state make of each other, (sections, 6, 8).
 
     Rows: what the state's two numbers give to each output; the response to a click; what each
-    sample adds to the two numbers; and the state four samples on.
+    sample adds to the two numbers; and the state eight samples on, by the state before.
     """
     found = np.zeros((count, 6, _TOGETHER))
     for made, (g, k, high, band, low) in zip(
@@ -171,44 +173,92 @@ def _together(sections: bytes, count: int) -> NDArray[np.float64]:
             made[:2, i] = leave @ powers[i]
             made[2, i] = leave @ powers[i - 1] @ enter if i else high + m1 * a2 + m2 * a3
             made[3:5, i] = powers[_TOGETHER - 1 - i] @ enter
-        made[5] = powers[_TOGETHER].reshape(-1)
+        made[5, :4] = powers[_TOGETHER].reshape(-1)
     return found
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _stand(block, out, sections, together, state):  # type: ignore[no-untyped-def]
-    """Sections that do not move, four samples at a time; what is left over one by one."""
+    """Sections that do not move; what is left over of whole pieces one sample after the other.
+
+    In a piece, the first samples of all groups of eight lie side by side, then the second, and so
+    on, and behind them the states that each group begins with.
+    """
     frames = block.shape[1]
-    whole = frames - frames % 4
-    sound = np.empty(frames)
+    whole = frames - frames % _STATE
+    held = np.empty(_STATE + 2 * _GROUPS)
     for channel in range(len(block)):
-        for i in range(frames):
-            sound[i] = block[channel, i]
-        for s in range(len(sections)):
-            p = together[s]
-            one, two = state[channel, s, 0], state[channel, s, 1]
-            for i in range(0, whole, 4):
-                x0, x1, x2, x3 = sound[i], sound[i + 1], sound[i + 2], sound[i + 3]
-                sound[i] = p[0, 0] * one + p[1, 0] * two + p[2, 0] * x0
-                sound[i + 1] = p[0, 1] * one + p[1, 1] * two + (p[2, 1] * x0 + p[2, 0] * x1)
-                sound[i + 2] = (
-                    p[0, 2] * one + p[1, 2] * two + (p[2, 2] * x0 + p[2, 1] * x1 + p[2, 0] * x2)
-                )
-                sound[i + 3] = (
-                    p[0, 3] * one
-                    + p[1, 3] * two
-                    + (p[2, 3] * x0 + p[2, 2] * x1 + p[2, 1] * x2 + p[2, 0] * x3)
-                )
-                then = p[5, 0] * one + p[5, 1] * two
-                then += (p[3, 0] * x0 + p[3, 1] * x1) + (p[3, 2] * x2 + p[3, 3] * x3)
-                two = p[5, 2] * one + p[5, 3] * two
-                two += (p[4, 0] * x0 + p[4, 1] * x1) + (p[4, 2] * x2 + p[4, 3] * x3)
-                one = then
-            state[channel, s, 0], state[channel, s, 1] = one, two
-            for i in range(whole, frames):
-                sound[i] = _section(sound[i], sections[s], state[channel, s])
-        for i in range(frames):
-            out[channel, i] = sound[i]
+        for first in range(0, whole, _STATE):
+            for b in range(_GROUPS):
+                for i in range(_TOGETHER):
+                    held[i * _GROUPS + b] = block[channel, first + b * _TOGETHER + i]
+            for s in range(len(sections)):
+                _states(held, together[s], state[channel, s])
+                _outputs(held, together[s])
+            for b in range(_GROUPS):
+                for i in range(_TOGETHER):
+                    out[channel, first + b * _TOGETHER + i] = held[i * _GROUPS + b]
+        for i in range(whole, frames):
+            sound = float(block[channel, i])
+            for s in range(len(sections)):
+                sound = _section(sound, sections[s], state[channel, s])
+            out[channel, i] = sound
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _states(held, p, state):  # type: ignore[no-untyped-def]
+    """The states that each group of a piece begins with, behind its samples; `state` goes on."""
+    n, at, next_to = _GROUPS, _STATE, _STATE + _GROUPS
+    e0, e1, e2, e3, e4, e5, e6, e7 = p[3]
+    f0, f1, f2, f3, f4, f5, f6, f7 = p[4]
+    for b in range(n):
+        x0, x1, x2, x3 = held[b], held[n + b], held[2 * n + b], held[3 * n + b]
+        x4, x5, x6, x7 = held[4 * n + b], held[5 * n + b], held[6 * n + b], held[7 * n + b]
+        held[at + b] = ((e0 * x0 + e1 * x1) + (e2 * x2 + e3 * x3)) + (
+            (e4 * x4 + e5 * x5) + (e6 * x6 + e7 * x7)
+        )
+        held[next_to + b] = ((f0 * x0 + f1 * x1) + (f2 * x2 + f3 * x3)) + (
+            (f4 * x4 + f5 * x5) + (f6 * x6 + f7 * x7)
+        )
+    one, two = state[0], state[1]
+    a, b_, c, d = p[5, 0], p[5, 1], p[5, 2], p[5, 3]
+    for b in range(n):
+        then = a * one + (b_ * two + held[at + b])
+        after = d * two + (c * one + held[next_to + b])
+        held[at + b], held[next_to + b] = one, two
+        one, two = then, after
+    state[0], state[1] = one, two
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _outputs(held, p):  # type: ignore[no-untyped-def]
+    """The outputs of a section in place of what went in, by the states of the groups."""
+    n = _GROUPS
+    r0, r1, r2, r3, r4, r5, r6, r7 = p[0]
+    s0, s1, s2, s3, s4, s5, s6, s7 = p[1]
+    h0, h1, h2, h3, h4, h5, h6, h7 = p[2]
+    for b in range(n):
+        x0, x1, x2, x3 = held[b], held[n + b], held[2 * n + b], held[3 * n + b]
+        x4, x5, x6, x7 = held[4 * n + b], held[5 * n + b], held[6 * n + b], held[7 * n + b]
+        u, v = held[_STATE + b], held[_STATE + n + b]
+        held[b] = r0 * u + s0 * v + h0 * x0
+        held[n + b] = r1 * u + s1 * v + (h1 * x0 + h0 * x1)
+        held[2 * n + b] = r2 * u + s2 * v + (h2 * x0 + h1 * x1 + h0 * x2)
+        held[3 * n + b] = (r3 * u + s3 * v) + ((h3 * x0 + h2 * x1) + (h1 * x2 + h0 * x3))
+        held[4 * n + b] = (r4 * u + s4 * v) + ((h4 * x0 + h3 * x1) + (h2 * x2 + h1 * x3)) + h0 * x4
+        held[5 * n + b] = (
+            (r5 * u + s5 * v) + ((h5 * x0 + h4 * x1) + (h3 * x2 + h2 * x3)) + (h1 * x4 + h0 * x5)
+        )
+        held[6 * n + b] = (
+            (r6 * u + s6 * v)
+            + ((h6 * x0 + h5 * x1) + (h4 * x2 + h3 * x3))
+            + (h2 * x4 + h1 * x5 + h0 * x6)
+        )
+        held[7 * n + b] = (
+            (r7 * u + s7 * v)
+            + ((h7 * x0 + h6 * x1) + (h5 * x2 + h4 * x3))
+            + ((h3 * x4 + h2 * x5) + (h1 * x6 + h0 * x7))
+        )
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})

@@ -10,6 +10,7 @@ from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import StripRun, signals_of
 from metaphon.core.measure.correlation import correlation
 from metaphon.core.measure.peaks import decibels
+from metaphon.core.measure.powers import sums_of_products
 
 LONGEST_S = 120.0
 _SILENCE = 1e-6  # -120 dBFS: quieter blocks do not count, whatever a filter left in them
@@ -66,13 +67,13 @@ class _Meter:
         self._frames = 0
 
     def add(self, block: Block) -> None:
-        peak = float(np.abs(block).max())
+        peak = float(max(block.max(), -block.min()))
         if peak < _SILENCE:
             return
         self._peak = max(self._peak, peak)
-        self._power += np.einsum("cf,cf->c", block, block, dtype=np.float64)
-        if len(block) == 2:
-            self._cross += float(np.einsum("f,f->", block[0], block[1], dtype=np.float64))
+        [sums] = sums_of_products(block, block.shape[1])
+        self._power += sums[:-1]
+        self._cross += sums[-1]
         self._frames += block.shape[1]
 
     def finish(self) -> Level:

@@ -66,6 +66,7 @@ class Server:
         self._clock = StreamClock(rate_hz)
         self._trials = Trials()
         self._work_s = 0.0
+        self._processor_s = 0.0
         self._sound_s = 0.0
         self._reported = time.monotonic()
         self._busy = 0  # how many reports in a row it was too much
@@ -178,7 +179,7 @@ class Server:
         self._say(epoch=self._epoch, at=self._session.at)
 
     def _stretch(self) -> None:
-        began = time.perf_counter()
+        began, before = time.perf_counter(), time.process_time()
         try:
             stretch = self._session.take(self._clock.frames)
         except InputError as error:
@@ -197,6 +198,7 @@ class Server:
         self._pipe.send_bytes(packed(header, stretch.samples))
         self._clock.sent += frames
         self._work_s += time.perf_counter() - began
+        self._processor_s += time.process_time() - before
         self._sound_s += frames / self._rate_hz
         if self._session.ended:
             self._playing = False
@@ -205,14 +207,19 @@ class Server:
             self._report()
 
     def _report(self) -> None:
-        load = self._work_s / max(self._sound_s, 1e-9)
+        sound_s = max(self._sound_s, 1e-9)
+        load = self._work_s / sound_s
         self._clock.settle(load)
         costs = sorted(self._session.costs.items(), key=lambda item: -item[1])[:3]
         total = max(self._work_s, 1e-9)
-        said: dict[str, Any] = {"load": round(load, 3), "lead_ms": round(self._clock.lead_s * 1000)}
+        said: dict[str, Any] = {
+            "load": round(load, 3),
+            "cores": round(self._processor_s / sound_s, 3),
+            "lead_ms": round(self._clock.lead_s * 1000),
+        }
         self._busy = self._busy + 1 if load > _BUSY else 0
         if self._busy >= _BUSY_FOR:
             said["dearest"] = [[strip, round(seconds / total, 2)] for strip, seconds in costs]
         self._say(**said)
-        self._work_s = self._sound_s = 0.0
+        self._work_s = self._processor_s = self._sound_s = 0.0
         self._reported = time.monotonic()

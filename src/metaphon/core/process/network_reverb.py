@@ -23,6 +23,7 @@ _DIFFUSION = 0.6
 _OTHERWISE = np.array([int(f"{k:04b}"[::-1], 2) for k in range(LINES)])  # unlike going in
 _STEPS = (1, 2, 4, 8)  # of the fast Hadamard transform
 _AT_ONCE = 128  # samples
+_GONE = 1e-30  # what has died away so far is kept out of the slow range of numbers
 # how fast pairs of lines turn into each other: no mode rings long enough to stand out
 _TURNS_HZ = np.array([1.5, -2.2, 2.9, -3.5, 4.2, -5.0, 5.9, -6.9])
 _GLIDE = 0.03  # samples a sample: how fast the longest line goes to another length
@@ -141,7 +142,8 @@ class _NetworkReverb:
         self._predelay = FractionalDelay(channels.count)
         turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
         angles = turns[:, None] * np.arange(_AT_ONCE)
-        self._turning = turns, np.stack([np.cos(angles), np.sin(angles)], axis=1)
+        within = np.stack([np.cos(angles), np.sin(angles)], axis=1)
+        self._turning = turns, within.astype(np.float32)
         signs = _hadamard()
         enters, leaves = _bent(0), _bent(1)
         own = np.array([c not in channels.lfe for c in range(channels.count)], dtype=float)
@@ -155,16 +157,18 @@ class _NetworkReverb:
         )
         longest = int(_lengths(3.0, rate_hz).max()) + _AT_ONCE
         self._network = _Network(
-            lines=np.zeros((LINES, longest)),
+            lines=np.zeros((LINES, longest), dtype=np.float32),
             lengths=np.zeros(LINES),
             at=np.zeros(1, dtype=np.int64),
             filters=np.zeros(LINES),
-            inputs=(rows * enters).T * entering / np.sqrt(LINES),
-            outputs=np.ascontiguousarray(rows[:, _OTHERWISE] * leaves * leaving[:, None]),
+            inputs=((rows * enters).T * entering / np.sqrt(LINES)).astype(np.float32),
+            outputs=(rows[:, _OTHERWISE] * leaves * leaving[:, None]).astype(np.float32),
         )
         lengths = _primes(np.array(_DIFFUSERS_S) * rate_hz)
         self._diffusion = _Diffusion(
-            delays=np.zeros((channels.count, len(_DIFFUSERS_S), int(lengths.max()))),
+            delays=np.zeros(
+                (channels.count, len(_DIFFUSERS_S), int(lengths.max())), dtype=np.float32
+            ),
             lengths=lengths,
             at=np.zeros(len(_DIFFUSERS_S), dtype=np.int64),
         )
@@ -190,6 +194,9 @@ class _NetworkReverb:
             self._network,
             self._diffusion,
         )
+        if not source.any() and np.abs(wet).max(initial=0.0) < _GONE:
+            self._network.lines[:] = 0.0
+            self._diffusion.delays[:] = 0.0
         dry = parameters.map(lambda one: float(not one.wet_only))
         if not dry.moves:
             return wet + block if dry.values[0] else wet
@@ -238,8 +245,8 @@ def _run(source, wet, begin, points, numbers, wanted, turning, network, diffusio
     channels, frames = source.shape
     longest = lines.shape[1]
     most = min(_AT_ONCE, diffusion[1].min())
-    heard = np.empty((LINES, most))
-    entering = np.empty((channels, most))
+    heard = np.empty((LINES, most), dtype=np.float32)
+    entering = np.empty((channels, most), dtype=np.float32)
     now, then = np.empty(numbers.shape[1]), np.empty(numbers.shape[1])
     for first in range(0, frames, most):
         count = min(most, frames - first)
@@ -338,9 +345,9 @@ def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
     """All-pass (Schroeder 1962) over samples (frames) in place; `delay` is its memory."""
     for i in range(len(sound)):
         old = delay[i]
-        inner = sound[i] - _DIFFUSION * old
+        inner = sound[i] - np.float32(_DIFFUSION) * old
         delay[i] = inner
-        sound[i] = old + _DIFFUSION * inner
+        sound[i] = old + np.float32(_DIFFUSION) * inner
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
@@ -383,16 +390,16 @@ def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _mix(wet, outputs, heard, level, level_then):  # type: ignore[no-untyped-def]
     """One output channel, (frames): the sum of all lines by their `outputs` (LINES)."""
-    total = np.zeros(len(wet))
+    total = np.zeros(len(wet), dtype=np.float32)
     for k in range(0, LINES, 4):  # four at a time: each is read once, the sum seldom
         a, b, c, d = outputs[k], outputs[k + 1], outputs[k + 2], outputs[k + 3]
         for i in range(len(wet)):
             total[i] += (a * heard[k, i] + b * heard[k + 1, i]) + (
                 c * heard[k + 2, i] + d * heard[k + 3, i]
             )
-    slope = (level_then - level) / len(wet)
+    start, slope = np.float32(level), np.float32((level_then - level) / len(wet))
     for i in range(len(wet)):
-        wet[i] = total[i] * (level + slope * i)
+        wet[i] = total[i] * (start + slope * np.float32(i))
 
 
 @numba.njit(cache=True, nogil=True)
@@ -408,7 +415,7 @@ def _turn(one, two, speed, frame, within):  # type: ignore[no-untyped-def]
 
     `within` has the cosines and sines of what is turned within the stretch, (2, frames).
     """
-    cosine, sine = np.cos(speed * frame), np.sin(speed * frame)
+    cosine, sine = np.float32(np.cos(speed * frame)), np.float32(np.sin(speed * frame))
     for i in range(len(one)):
         c = cosine * within[0, i] - sine * within[1, i]
         s = sine * within[0, i] + cosine * within[1, i]
@@ -419,7 +426,7 @@ def _turn(one, two, speed, frame, within):  # type: ignore[no-untyped-def]
 def _return(sound, inputs, entering):  # type: ignore[no-untyped-def]
     """What goes back into a line, (frames): the mixed lines, of unit energy, and the new sound."""
     for i in range(len(sound)):
-        sound[i] *= 0.25
+        sound[i] *= np.float32(0.25)
     for c in range(len(inputs)):
         if inputs[c] != 0.0:
             for i in range(len(sound)):

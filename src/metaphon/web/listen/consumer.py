@@ -19,6 +19,7 @@ from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
 from metaphon.core.listen.serving import serve
+from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
@@ -26,6 +27,7 @@ from metaphon.web.mixes.watch import watch
 
 _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
 _DO = {"play", "pause", "jump", "played", "reset", "blind", "answer"}
+_capacity = Capacity()
 _engines = multiprocessing.get_context("forkserver")
 _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
 
@@ -66,6 +68,7 @@ class Listener(AsyncWebsocketConsumer):
             task.cancel()
         self._pipe.close()
         self._pipe = None
+        _capacity.leaves(self)
         await asyncio.to_thread(self._engine.join, 3)
         if self._engine.is_alive():
             self._engine.kill()
@@ -84,11 +87,21 @@ class Listener(AsyncWebsocketConsumer):
     def _from_engine(self) -> None:
         try:
             while self._pipe is not None and self._pipe.poll():
-                self._out.put_nowait(self._pipe.recv_bytes())
+                data = self._pipe.recv_bytes()
+                if data[:1] == b"{":
+                    self._count(json.loads(data))
+                self._out.put_nowait(data)
         except (EOFError, OSError):
             if self._pipe is not None:
                 asyncio.get_running_loop().remove_reader(self._pipe.fileno())
             self._out.put_nowait(None)
+
+    def _count(self, said: dict[str, Any]) -> None:
+        """Keep what this listener costs the machine."""
+        if "cores" in said:
+            _capacity.costs(self, said["cores"])
+        if said.get("ended") or said.get("stopped"):
+            _capacity.stops(self)
 
     async def _send_on(self) -> None:
         while (data := await self._out.get()) is not None:
@@ -154,7 +167,15 @@ class Listener(AsyncWebsocketConsumer):
                 )
         elif "release" in message:
             self._tell("release", str(message["release"]))
+        elif message["do"] == "play" and not _capacity.admits(self):
+            said = (
+                f"This machine is carrying {_capacity.playing} listeners and has no room for one "
+                "more; press Play again when somebody has stopped."
+            )
+            await self.send(text_data=json.dumps({"message": said, "stopped": True}))
         elif message["do"] in _DO:
+            if message["do"] == "pause":
+                _capacity.stops(self)
             self._tell("do", {name: value for name, value in message.items() if name in _ALLOWED})
         else:
             raise InputError("The page asked for something unknown; load it again.")

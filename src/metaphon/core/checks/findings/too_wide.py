@@ -13,6 +13,7 @@ from metaphon.core.edits.chain_places import basics_place
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.values import SetValue
 from metaphon.core.measure.correlation import correlation
+from metaphon.core.measure.powers import sums_of_products
 
 
 def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
@@ -23,14 +24,15 @@ def _listen(mix: Mix, sound: Sound) -> Iterator[Finding]:
         for processor in track.chain:
             if processor.matrix(2) is not None and not processor.bypassed:
                 block = processor.apply(block, sound.rate_hz)
-        left, right = block.astype(np.float64)
-        value = correlation(np.mean(left**2), np.mean(right**2), np.mean(left * right))
+        frames = max(block.shape[1], 1)
+        left, right, product = sums_of_products(block, frames).sum(axis=0) / frames
+        value = correlation(left, right, product)
         if value is not None and value < -0.1:
             message = (
                 f"{track.name} is too wide: its correlation is {value:.2f}, and much of it "
                 "is lost in mono; narrow it."
             )
-            mid, side = np.mean((left + right) ** 2), np.mean((left - right) ** 2)
+            mid, side = left + right + 2.0 * product, left + right - 2.0 * product
             # a side as strong as the mid is what unrelated sides have: correlation 0
             width = round(float(np.sqrt(mid / side)), 2)
             yield Finding("too_wide", "warning", track.id, message, amount=width)

@@ -1,0 +1,47 @@
+"""How many listeners a machine carries: one more is let in where nobody else is disturbed."""
+
+import os
+from collections.abc import Hashable
+
+MOST = 0.85  # of all cores; the rest is for pages and the system
+
+
+class Capacity:
+    """What the listeners of one server cost, in cores.
+
+    Whose cost is not known yet counts as much as the mean of the others.
+    """
+
+    def __init__(self, cores: int | None = None) -> None:
+        self._most = MOST * (cores or os.cpu_count() or 1)
+        self._costs: dict[Hashable, float] = {}  # of everyone who ever reported
+        self._playing: set[Hashable] = set()
+
+    @property
+    def playing(self) -> int:
+        """How many play now."""
+        return len(self._playing)
+
+    def admits(self, listener: Hashable) -> bool:
+        """Let a listener begin to play, the first always; False where that would be too many."""
+        others = self._playing - {listener}
+        known = [self._costs[one] for one in others if one in self._costs]
+        mean = sum(known) / len(known) if known else 0.0
+        wanted = sum(self._costs.get(one, mean) for one in {*others, listener})
+        if others and wanted > self._most:
+            return False
+        self._playing.add(listener)
+        return True
+
+    def costs(self, listener: Hashable, cores: float) -> None:
+        """Take what a listener costs now."""
+        self._costs[listener] = cores
+
+    def stops(self, listener: Hashable) -> None:
+        """A listener plays no longer."""
+        self._playing.discard(listener)
+
+    def leaves(self, listener: Hashable) -> None:
+        """A listener is gone."""
+        self.stops(listener)
+        self._costs.pop(listener, None)
