@@ -133,8 +133,8 @@ def render_to_files(
     folder.mkdir(parents=True, exist_ok=True)
     began = time.monotonic()
     with ExitStack() as stack:
-        # the strips run in this thread, what is made of them in as many as there are other cores
-        pool = stack.enter_context(ThreadPoolExecutor(max((os.cpu_count() or 2) - 1, 1), "outputs"))
+        # the strips run in this thread, what is made of them in as many as there are cores
+        pool = stack.enter_context(ThreadPoolExecutor(os.cpu_count() or 2, "outputs"))
         lanes = [
             stack.enter_context(
                 _Lane(
