@@ -163,16 +163,16 @@ class HowMany(unittest.TestCase):
     """Nobody is let in who would make the others stutter."""
 
     def test_a_newcomer_is_let_in_while_there_is_room(self) -> None:
-        room = Capacity(cores=2)  # 1.7 cores to give
+        room = Capacity(cores=2)  # 1.2 cores to give
         self.assertTrue(all(room.admits(one) for one in ("a", "b")))
-        room.costs("a", 0.6)
-        room.costs("b", 0.4)
-        self.assertTrue(room.admits("c"))  # as much as the mean of the others: 1.5
+        room.costs("a", 0.4)
+        room.costs("b", 0.3)
+        self.assertTrue(room.admits("c"))  # counts as the mean of the others: 1.05
         self.assertFalse(room.admits("d"))
         room.costs("c", 0.1)
         self.assertTrue(room.admits("d"))
         self.assertTrue(room.admits("a"))  # who plays may jump
-        room.costs("d", 0.6)
+        room.costs("d", 0.5)
         room.stops("b")
         self.assertFalse(room.admits("b"))  # whose cost is known
         room.leaves("a")

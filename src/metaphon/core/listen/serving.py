@@ -46,8 +46,6 @@ def serve(pipe: Connection, rate_hz: int) -> None:
     ("do", dict), ("preview", command, control, id of the edit or None), ("release", control). Out:
     packed stretches, or JSON text for everything else.
     """
-    with suppress(PermissionError):
-        os.nice(_EAGER)  # only some users may; it keeps sound flowing while pages are drawn
     Server(pipe, rate_hz).run()
 
 
@@ -62,6 +60,7 @@ class Server:
         self._session = Session(rate_hz)
         self._rate_hz = rate_hz
         self._playing = False
+        self._eager = False
         self._epoch = 0
         self._clock = StreamClock(rate_hz)
         self._trials = Trials()
@@ -172,6 +171,10 @@ class Server:
             )
 
     def _begin(self, at: int, playing: bool) -> None:
+        if playing and not self._eager:
+            self._eager = True  # not before, so that a newcomer's start does not disturb the others
+            with suppress(PermissionError):
+                os.nice(_EAGER)  # only some users may; sound flows while pages are drawn
         self._session.jump(int(at))
         self._epoch += 1
         self._clock.begin()

@@ -3,13 +3,14 @@
 import os
 from collections.abc import Hashable
 
-MOST = 0.85  # of all cores; the rest is for pages and the system
+_UNKNOWN = 0.2  # cores for one listener, before anybody has reported
+MOST = 0.6  # of all cores; the rest is for pages, the ways to the browsers and the system
 
 
 class Capacity:
     """What the listeners of one server cost, in cores.
 
-    Whose cost is not known yet counts as much as the mean of the others.
+    Whose cost is not known yet counts as much as the mean of those that are.
     """
 
     def __init__(self, cores: int | None = None) -> None:
@@ -26,7 +27,7 @@ class Capacity:
         """Let a listener begin to play, the first always; False where that would be too many."""
         others = self._playing - {listener}
         known = [self._costs[one] for one in others if one in self._costs]
-        mean = sum(known) / len(known) if known else 0.0
+        mean = sum(known) / len(known) if known else _UNKNOWN
         wanted = sum(self._costs.get(one, mean) for one in {*others, listener})
         if others and wanted > self._most:
             return False
