@@ -10,6 +10,7 @@ import numpy as np
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.head import SHIPPED, load_head
+from metaphon.core.spatial.interaural import interaural
 from metaphon.core.spatial.sphere_head import spherical_head
 from tests.sounds import RATE_HZ
 
@@ -44,6 +45,16 @@ class Heads(unittest.TestCase):
     Low frequencies 3 (a/c) sin(angle); high frequencies, after Woodworth, (a/c)(angle +
     sin(angle)).
     """
+
+    def test_what_is_drawn_of_a_head_is_what_is_published(self) -> None:
+        """Time at low frequencies 3 (a/c) at the side; sides alike; nothing in the middle."""
+        azimuth = np.array([90.0, -90.0, 0.0, 180.0])
+        for head in (spherical_head(RADIUS_M * 100, RATE_HZ), load_head(SHIPPED, RATE_HZ)):
+            time_ms, level_db = interaural(head, azimuth)
+            wanted = 3.0 * RADIUS_M / SOUND_M_S * 1000.0
+            np.testing.assert_allclose(time_ms, [wanted, -wanted, 0.0, 0.0], atol=0.03)
+            self.assertGreater(level_db[0], 8.0)
+            np.testing.assert_allclose(level_db + level_db[[1, 0, 2, 3]], 0.0, atol=0.1)
 
     def test_interaural_time(self) -> None:
         for head in (load_head(SHIPPED, RATE_HZ), spherical_head(8.75, RATE_HZ)):

@@ -5,6 +5,7 @@ What can be heard, whose files are whose, states from the history, what a contro
 
 import json
 import unittest
+from typing import Any
 
 from django.core.files.uploadedfile import TemporaryUploadedFile
 
@@ -132,6 +133,19 @@ class Own(ListenTest):
         )
         self.assertNotIn("head_file", monitor["binaural"])
         self.assertEqual(monitor["worn"].name, "practice_pair.csv")
+
+    def test_what_a_head_does_is_drawn(self) -> None:
+        for asked, words in (
+            ({}, "0.78"),
+            ({"head": "sphere", "head_radius_cm": 10.0}, "0.8"),
+        ):
+            self.assertContains(self.head(json.dumps(asked)), words)
+        for bad in ('{"head": "own:999"}', '{"head": "moon"}', "[]", "{"):
+            self.assertEqual(self.head(bad).status_code, 422, bad)
+
+    def head(self, asked: str) -> Any:
+        data = {"binaural": asked}
+        return self.client.get(self.url("listen:head"), data, headers={"HX-Request": "true"})
 
     def test_presets(self) -> None:
         monitor = {"through": "binaural", "level_db": -6}

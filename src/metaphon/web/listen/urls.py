@@ -7,6 +7,7 @@ urlpatterns = [
     path("", views.show, name="show"),
     path("sources", views.sources, name="sources"),
     path("headphones", views.headphones, name="headphones"),
+    path("head", views.head, name="head"),
     path("calibrate", views.calibrate, name="calibrate"),
     path("preset", user_files.keep_preset, name="keep_preset"),
     path("preset/<int:preset_id>/forget", user_files.forget_preset, name="forget_preset"),

@@ -17,6 +17,7 @@ from pydantic import ValidationError
 from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
+from metaphon.core.listen.device import head_for
 from metaphon.core.listen.headphones import (
     correction_taps,
     filter_response_db,
@@ -25,13 +26,14 @@ from metaphon.core.listen.headphones import (
 )
 from metaphon.core.listen.loudspeakers import made_up
 from metaphon.core.listen.meters import BANDS_HZ
-from metaphon.core.listen.monitor import Correction, LoudspeakerSet
+from metaphon.core.listen.monitor import Correction, LoudspeakerSet, Monitor
 from metaphon.core.listen.practice_room import calibrated
 from metaphon.core.spatial.chart import graticule, on_chart
+from metaphon.core.spatial.interaural import interaural
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.listen.models import Preset, UserFile
-from metaphon.web.listen.monitor_source import SHIPPED, headphone_file
+from metaphon.web.listen.monitor_source import SHIPPED, headphone_file, monitor_of
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
@@ -49,6 +51,7 @@ CHECKS = (
     ("right_inverted", "ø right", "6"),
 )
 _FREQUENCIES_HZ = np.geomspace(20.0, 20000.0, 160)
+_AZIMUTHS_DEG = np.linspace(180.0, -180.0, 73)
 _STATES_SHOWN = 40
 
 
@@ -223,6 +226,33 @@ def _curve(level_db: np.ndarray) -> str:
     return "M" + " ".join(
         f"{a:.1f} {b:.1f}" for a, b in zip(x, np.clip(100.0 - level_db * 6.0, -5, 205), strict=True)
     )
+
+
+@fragment_of("listen:show")
+def head(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """What the ears of the chosen head differ by, drawn over the azimuth at the ears' level."""
+    mix = mix_for(request, mix_id)
+    try:
+        given = json.loads(request.GET.get("binaural", "{}"))
+        monitor = monitor_of({"binaural": dict(given)}, request.user)
+        chosen = Monitor.model_validate(monitor).binaural
+    except (ValueError, TypeError, ValidationError):
+        raise InputError("This head cannot be drawn; choose another.") from None
+    found = interaural(head_for(chosen, mix.sample_rate_hz), _AZIMUTHS_DEG)
+    context = {
+        "time": _around(found.time_ms * 50.0),
+        "level": _around(found.level_db * 2.0),
+        "most_ms": float(found.time_ms.max()),
+        "most_db": float(found.level_db.max()),
+    }
+    return render(request, "listen/head.html", context)
+
+
+def _around(heights: np.ndarray) -> str:
+    """A path over the azimuths, 400 wide: the left at the left, 1 ms or 25 dB are 50 high."""
+    x = 200.0 - _AZIMUTHS_DEG / 0.9
+    y = 55.0 - np.clip(heights, -52.0, 52.0)
+    return "M" + " ".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, y, strict=True))
 
 
 @require_POST

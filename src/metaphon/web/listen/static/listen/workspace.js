@@ -140,6 +140,16 @@ function phones() {
     lead.push(`M0 0L${x.toFixed(1)} ${y.toFixed(1)}`);
   }
   find(".pair-plan .leads").setAttribute("d", lead.join(""));
+  const { head = "measured", head_radius_cm } = monitor.binaural ?? {};
+  const ears = JSON.stringify({ head, head_radius_cm });
+  const figure = find(".head-figure");
+  if (figure.dataset.drawn !== ears) {
+    figure.dataset.drawn = ears;
+    htmx.ajax("GET", `${figure.dataset.address}?binaural=${encodeURIComponent(ears)}`, {
+      target: figure,
+      swap: "innerHTML",
+    });
+  }
   const correction = monitor.correction;
   const wanted = correction?.response ? JSON.stringify(correction) : "";
   const curves = find(".curves");

@@ -106,10 +106,10 @@ function step(button) {
     Object.assign(document.createElement("span"), { hidden: true }),
   );
   htmx
-    .ajax("POST", button.dataset.history, { source: carrier, target: document.body, swap: "none" })
+    .ajax("POST", button.dataset.undo, { source: carrier, target: document.body, swap: "none" })
     .finally(() => carrier.remove());
 }
-document.addEventListener("click", ({ target }) => step(target.closest?.("[data-history]")));
+document.addEventListener("click", ({ target }) => step(target.closest?.("[data-undo]")));
 
 document.addEventListener("keydown", (event) => {
   const field = event.target;
