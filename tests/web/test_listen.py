@@ -140,7 +140,7 @@ class Own(ListenTest):
             ({"head": "sphere", "head_radius_cm": 10.0}, "0.8"),
         ):
             self.assertContains(self.head(json.dumps(asked)), words)
-        for bad in ('{"head": "own:999"}', '{"head": "moon"}', "[]", "{"):
+        for bad in ('{"head": "own:999"}', '{"head_radius_cm": 900}', "[1]", "{"):
             self.assertEqual(self.head(bad).status_code, 422, bad)
 
     def head(self, asked: str) -> Any:
