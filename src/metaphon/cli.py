@@ -5,6 +5,7 @@ One JSON object on standard output, words on standard error, status 0 only on su
 
 import argparse
 import json
+import math
 import sys
 import tempfile
 from collections.abc import Callable, Sequence
@@ -16,6 +17,7 @@ from typing import Any, NoReturn
 from metaphon.core.errors import InputError, sentence_case
 
 Answer = dict[str, Any]
+_LATEST_S = 86_400.0
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -27,17 +29,31 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except InputError as error:
         print(error, file=sys.stderr)
         return 2
-    except (PermissionError, IsADirectoryError, NotADirectoryError, FileExistsError) as error:
-        print(
-            f"{error.filename} cannot be used: {error.strerror}. Choose another place.",
-            file=sys.stderr,
-        )
+    except OSError as error:
+        where = error.filename or "The disk"
+        print(f"{where} cannot be used: {error.strerror}. Choose another place.", file=sys.stderr)
         return 2
     except KeyboardInterrupt:
         print("Stopped; nothing was left behind.", file=sys.stderr)
         return 130
-    print(json.dumps(answer, indent=1, ensure_ascii=False))
+    print(json.dumps(_numbers_only(answer), indent=1, ensure_ascii=False, allow_nan=False))
     return 0
+
+
+def _numbers_only(value: Any) -> Any:
+    """The same with nothing where a number is none; JSON knows no other."""
+    if isinstance(value, dict):
+        return {key: _numbers_only(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_numbers_only(one) for one in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _seconds(text: str) -> float:
+    seconds = float(text)
+    if not 0.0 <= seconds <= _LATEST_S:
+        raise argparse.ArgumentTypeError(f"{text} is no time; give seconds from 0 on")
+    return seconds
 
 
 class _Parser(argparse.ArgumentParser):
@@ -55,8 +71,8 @@ def _parser() -> argparse.ArgumentParser:
     render.add_argument("--out", type=Path, required=True, metavar="DIR")
     render.add_argument("--targets", help="comma-separated; the document's own where not given")
     render.add_argument("--stems", choices=("none", "tracks", "buses"), default="none")
-    render.add_argument("--start", type=float, default=0.0, metavar="S")
-    render.add_argument("--end", type=float, metavar="S")
+    render.add_argument("--start", type=_seconds, default=0.0, metavar="S")
+    render.add_argument("--end", type=_seconds, metavar="S")
     render.add_argument("--format", choices=("wav", "flac"), default="wav")
     render.add_argument("--bits", choices=("16", "24", "32f"), default="24")
     render.add_argument(
@@ -155,6 +171,7 @@ def _render(options: argparse.Namespace) -> Answer:
 
 def _measure(options: argparse.Namespace) -> Answer:
     from metaphon.core.document.targets import target_named
+    from metaphon.core.engine.chain import all_numbers
     from metaphon.core.files.audio import ClipReader, probe
     from metaphon.core.measure.programme import ProgrammeMeter
     from metaphon.core.spatial.layouts import layout_for_channels
@@ -171,6 +188,11 @@ def _measure(options: argparse.Namespace) -> Answer:
         measured = pool.submit(lambda: None)
         for first in range(0, info.frames, 1 << 17):
             block = reader.read(first, min(1 << 17, info.frames - first))
+            if not all_numbers(block):
+                raise InputError(
+                    f"{options.file.name} holds samples that are not numbers after "
+                    f"{first / info.sample_rate_hz:.1f} s; export it again."
+                )
             measured.result()
             measured = pool.submit(meter.add, block)
         measured.result()

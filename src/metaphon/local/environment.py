@@ -1,8 +1,9 @@
 """The environment that the application's processes are given on one machine."""
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from metaphon.local.cluster import Cluster, secret
@@ -11,9 +12,17 @@ ROOT = Path(__file__).resolve().parents[3]
 LOCAL = ROOT / ".local"
 
 
+@dataclass(frozen=True)
+class Environment:
+    """Variables for child processes, and how to start the database anew where it has ended."""
+
+    variables: dict[str, str]
+    keep_database_up: Callable[[], None]
+
+
 @contextmanager
-def environment() -> Iterator[dict[str, str]]:
-    """Variables for a child process, with the database up for as long as the block lasts.
+def environment() -> Iterator[Environment]:
+    """What child processes are given, with the database up for as long as the block lasts.
 
     A METAPHON_DATABASE_URL that is set already names a database kept elsewhere; then no cluster is
     started.
@@ -28,7 +37,7 @@ def environment() -> Iterator[dict[str, str]]:
         "METAPHON_UPLOADS": str(storage / "scratch"),
     }
     if "METAPHON_DATABASE_URL" in os.environ:
-        yield variables
+        yield Environment(variables, lambda: None)
         return
     with Cluster(LOCAL) as cluster:
-        yield {**variables, "METAPHON_DATABASE_URL": cluster.url}
+        yield Environment({**variables, "METAPHON_DATABASE_URL": cluster.url}, cluster.keep_up)

@@ -13,8 +13,8 @@ def main(command: list[str]) -> int:
     if command[0] == "python":
         command = [sys.executable, *command[1:]]
     try:
-        with environment() as variables:
-            child = subprocess.Popen(command, env=variables, start_new_session=True)
+        with environment() as own:
+            child = subprocess.Popen(command, env=own.variables, start_new_session=True)
             for number in (signal.SIGINT, signal.SIGTERM):
                 signal.signal(number, lambda number, frame: child.send_signal(number))
             return child.wait()

@@ -11,14 +11,17 @@ import sys
 import time
 import urllib.error
 import urllib.request
+from collections import deque
 from types import FrameType
 
 from metaphon.local.cluster import Cluster, ClusterError, free_port, port_is_free
 from metaphon.local.environment import LOCAL, environment
-from metaphon.local.servers import LISTENING, PAGES, WORK, command
+from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
 
 _FIRST_PORT = 8000
 _READY_WITHIN_S = 60.0
+_MOST_ENDS = 10  # of its processes, within so long, before it gives up
+_ENDS_WITHIN_S = 30.0
 
 
 def main() -> int:
@@ -81,19 +84,19 @@ def _on_signal(number: int, frame: FrameType | None) -> None:
 def _serve(port: int) -> int:
     signal.signal(signal.SIGTERM, _on_signal)
     signal.signal(signal.SIGINT, _on_signal)
-    children: list[subprocess.Popen[bytes]] = []
-    with environment() as variables:
+    children: dict[str, subprocess.Popen[bytes]] = {}
+    with environment() as own:
         listen_port = free_port(port + 1)
         variables = {
-            **variables,
-            "METAPHON_DEMO": variables.get("METAPHON_DEMO", "true"),
+            **own.variables,
+            "METAPHON_DEMO": own.variables.get("METAPHON_DEMO", "true"),
             "METAPHON_LISTEN_PORT": str(listen_port),
         }
 
         commands = {
             "server of the pages": command(PAGES, port),
-            "server for listening": command(LISTENING, listen_port),
             "worker": WORK,
+            "server for listening": command(LISTENING, listen_port),
         }
 
         def run(*what: str) -> None:
@@ -103,32 +106,30 @@ def _serve(port: int) -> int:
             if done.returncode:
                 raise ClusterError(f"{' '.join(what)} failed; see above.")
 
-        def begin(name: str) -> subprocess.Popen[bytes]:
-            # a session of its own, so that Ctrl-C reaches this process alone and the end is orderly
-            child = subprocess.Popen(commands[name], env=variables, start_new_session=True)
-            children.append(child)
-            return child
-
         try:
             run("migrate", "--verbosity", "0")
             run("demo")
-            pages = begin("server of the pages")
-            helpers = {name: begin(name) for name in ("worker", "server for listening")}
-            _wait_until_ready(port, listen_port, pages)
+            for name, arguments in commands.items():
+                children[name] = begin(arguments, variables)
+            _wait_until_ready(port, listen_port, children["server of the pages"])
             print(f"Metaphon is at http://127.0.0.1:{port}/  (Ctrl-C ends it)", flush=True)
-            while pages.poll() is None:
-                for name in [name for name, helper in helpers.items() if helper.poll() is not None]:
+            ended: deque[float] = deque(maxlen=_MOST_ENDS)
+            while True:
+                own.keep_database_up()
+                for name in [name for name, child in children.items() if child.poll() is not None]:
                     print(f"The {name} ended; starting another.", file=sys.stderr)
-                    helpers[name] = begin(name)
+                    ended.append(time.monotonic())
+                    if len(ended) == _MOST_ENDS and ended[-1] - ended[0] < _ENDS_WITHIN_S:
+                        raise ClusterError(f"The {name} ends again and again; see above.")
+                    children[name] = begin(commands[name], variables)
                 time.sleep(0.5)
-            raise ClusterError("The server of the pages ended; see above.")
         except _Stop:
             print("Stopping", file=sys.stderr)
             return 0
         finally:
             signal.signal(signal.SIGINT, signal.SIG_IGN)
             signal.signal(signal.SIGTERM, signal.SIG_IGN)
-            _end(children)
+            _end(list(children.values()))
 
 
 def _wait_until_ready(port: int, listen_port: int, pages: subprocess.Popen[bytes]) -> None:

@@ -1,6 +1,10 @@
 """How the processes that serve are started: pages, listening, worker, side by side on loopback."""
 
+import ctypes
+import signal
+import subprocess
 import sys
+from collections.abc import Sequence
 
 PAGES = "metaphon.web.asgi:application"
 LISTENING = "metaphon.web.listen.asgi:application"
@@ -26,3 +30,20 @@ def command(application: str, port: int, log_level: str = "warning") -> list[str
         "--ws-per-message-deflate",
         "false",
     ]
+
+
+_DEATH_SIGNAL = 1  # PR_SET_PDEATHSIG of prctl(2)
+_libc = ctypes.CDLL(None)
+
+
+def begin(arguments: Sequence[str], variables: dict[str, str]) -> subprocess.Popen[bytes]:
+    """Start one of the processes; it ends with the one that started it, however that ends.
+
+    In a session of its own, so that Ctrl-C reaches that one alone and the end is orderly.
+    """
+    return subprocess.Popen(
+        arguments,
+        env=variables,
+        start_new_session=True,
+        preexec_fn=lambda: _libc.prctl(_DEATH_SIGNAL, signal.SIGTERM),
+    )

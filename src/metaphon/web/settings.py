@@ -3,24 +3,34 @@
 from pathlib import Path
 
 import environ
+from django.core.exceptions import ImproperlyConfigured
 
 from metaphon.web.shell.workspaces import WORKSPACES
 
 env = environ.Env()
 
 SECRET_KEY = env("METAPHON_SECRET_KEY")
+if len(SECRET_KEY) < 32:
+    raise ImproperlyConfigured("METAPHON_SECRET_KEY is short; set 32 random characters or more.")
 DEBUG = False
+LOOPBACK = ["localhost", "127.0.0.1", "[::1]"]
 DEMO = env.bool("METAPHON_DEMO", False)
 DEMO_USER, DEMO_PASSWORD = "demo", "harbour-lamp"
-ALLOWED_HOSTS = env.list("METAPHON_HOSTS", default=["localhost", "127.0.0.1", "[::1]"])
+ALLOWED_HOSTS = env.list("METAPHON_HOSTS", default=LOOPBACK)
+if DEMO and not {*ALLOWED_HOSTS} <= {*LOOPBACK}:
+    raise ImproperlyConfigured(
+        "METAPHON_DEMO has a password that everybody knows and runs on loopback alone; unset it, "
+        "or METAPHON_HOSTS."
+    )
 LISTEN_PORT = env.int(
     "METAPHON_LISTEN_PORT", None
 )  # none: listening is reached at the same address as the pages
 
 DATABASES = {"default": env.db("METAPHON_DATABASE_URL")}
 DATABASES["default"]["OPTIONS"] = {
-    "pool": {"min_size": 1, "max_size": 12}
-}  # a new connection takes 15 ms
+    **DATABASES["default"].get("OPTIONS", {}),  # such as sslmode, from the address
+    "pool": {"min_size": 1, "max_size": 12},  # a new connection takes 15 ms
+}
 DATABASES["default"]["CONN_HEALTH_CHECKS"] = (
     True  # so that a database that was started anew is found again
 )

@@ -26,6 +26,7 @@ from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
 from metaphon.core.spatial.head import SHIPPED
 
 Stems = Literal["none", "tracks", "buses"]
+_MOST_TITLE_BYTES = 100
 _BLOCKS_AHEAD = 3
 
 
@@ -79,7 +80,9 @@ def file_name(title: str, output: Output, container: str) -> str:
 
 def safe_title(title: str) -> str:
     """A mix's title as the beginning of a file name."""
-    return re.sub(r"[^\w.+-]", "", title.strip().replace(" ", "_")).strip(".") or "mix"
+    plain = re.sub(r"[^\w.+-]", "", title.strip().replace(" ", "_")).strip(".")
+    # file systems count bytes: what follows the title needs room too
+    return plain.encode()[:_MOST_TITLE_BYTES].decode(errors="ignore") or "mix"
 
 
 def render_to_files(

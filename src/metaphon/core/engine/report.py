@@ -43,7 +43,12 @@ def left_out(mix: Mix, target: Target) -> list[str]:
     """What this target does not contain of the mix, in sentences."""
     said = []
     if target.name == "binaural" or (target.layout and not any(target.layout.is_lfe)):
-        said.append("The LFE channel of beds is left out.")
+        kept = mix.fold_down.lfe_db
+        said.append(
+            "The LFE is left out."
+            if kept is None
+            else f"The LFE is kept at {kept:g} dB on both sides."
+        )
     flat = target.layout is not None and not any(
         elevation for _, elevation in target.layout.angles_deg
     )

@@ -19,6 +19,8 @@ from numpy.typing import NDArray
 from metaphon.core.errors import InputError
 from metaphon.core.files.wav_samples import wav_samples
 
+RATES_HZ = (8_000, 384_000)
+LONGEST_S = 86_400
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
 CONTAINERS = {
     "WAV": "WAV",
@@ -75,6 +77,14 @@ def _probed(path: Path, name: str, changed_ns: int, held: int) -> AudioInfo:
     container = CONTAINERS.get(info.format)
     if container is None:
         raise InputError(f"{name} is a {info.format} file; bring {READ}.")
+    low, high = RATES_HZ
+    if not low <= info.samplerate <= high:
+        raise InputError(
+            f"{name} says it is at {info.samplerate} Hz; a recording may be at {low // 1000} to "
+            f"{high // 1000} kHz. Export it again."
+        )
+    if info.frames > LONGEST_S * info.samplerate:
+        raise InputError(f"{name} is longer than a day; split it.")
     if not 1 <= info.channels <= MOST_CHANNELS:
         raise InputError(
             f"{name} has {info.channels} channels; a recording may have 1 to "
@@ -141,24 +151,33 @@ class ClipReader:
         into = out[:, start - first : stop - first]
         if self._plain and self._open is not None:
             got = self._plain.read(self._open, start, into)
-            into[:, got:] = 0.0
+            if got < stop - start:
+                raise self._damaged(start + got)
             return out
         if self._at != start:
             self._file.seek(start)
         self._at = stop
-        into[:] = self._next(stop - start).T
+        into[:] = self._next(start, stop - start).T
         return out
 
-    def _next(self, frames: int) -> NDArray[np.float32]:
+    def _next(self, start: int, frames: int) -> NDArray[np.float32]:
         """The next frames, (frames, channels), by libsndfile itself.
 
-        The wrapper seeks after each read, slow in FLAC.
+        The wrapper seeks after each read, slow in FLAC. Raises InputError for what is damaged.
         """
         got = np.zeros((frames, self.channels), dtype=np.float32)
-        soundfile._snd.sf_readf_float(
+        count = soundfile._snd.sf_readf_float(
             self._file._file, soundfile._ffi.cast("float *", got.ctypes.data), frames
         )
+        if count < frames or soundfile._snd.sf_error(self._file._file):
+            raise self._damaged(start + max(count, 0))
         return got
+
+    def _damaged(self, frame: int) -> InputError:
+        return InputError(
+            f"{Path(self._file.name).name} is damaged near {frame / self._file.samplerate:.1f} s; "
+            "copy or export it again."
+        )
 
     def close(self) -> None:
         """Let go of the file."""

@@ -73,6 +73,11 @@ def _sentence(error: ValidationError) -> str:
     said = first["msg"].removeprefix("Value error, ").rstrip(".")
     if first["type"] == "extra_forbidden":
         said = "this field is not known; take it out"
+    if first["type"] == "union_tag_invalid":
+        known = first["ctx"]["expected_tags"].replace("'", "")
+        return f"{place}: there is no processor {first['ctx']['tag']!r}; known are {known}."
+    if first["type"] == "union_tag_not_found":
+        return f'{place}: "kind" is missing; say what it is.'
     if first["type"] in ("missing", "extra_forbidden"):
         return f"{place}: {said}."
     given = first.get("input")

@@ -12,6 +12,7 @@ from scipy.fft import irfft, rfft, rfftfreq
 from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import Correction
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
+from metaphon.core.spatial.sofa import read_sofa
 
 SHIPPED = Path(__file__).parent / "headphone_responses"
 PRACTICE = SHIPPED / "practice_pair.csv"
@@ -21,6 +22,7 @@ _DEEPEST_CUT_DB = 24.0
 _LEVEL_HZ = (200.0, 2000.0)  # the band whose mean is 0 dB
 _EDGE_OCTAVES = 0.5
 _FEWEST_POINTS = 8
+_MOST_BYTES = 4 << 20
 
 
 @dataclass(frozen=True)
@@ -63,6 +65,8 @@ def _level(frequencies: NDArray[np.float64], level: NDArray[np.float64]) -> Resp
 
 
 def _read_csv(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    if path.stat().st_size > _MOST_BYTES:
+        raise InputError(f"{path.name} is too large for a response; write a few hundred lines.")
     text = path.read_text(encoding="utf-8-sig", errors="replace")
     separator = ";" if ";" in text else "\t" if "\t" in text and "," not in text else ","
     rows: list[list[float]] = []
@@ -96,21 +100,8 @@ def _read_csv(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
 
 
 def _read_sofa(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    import sofar  # slow to import
-
-    try:
-        sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
-        responses, rate = (
-            np.asarray(sofa.Data_IR, dtype=float),
-            float(np.ravel(sofa.Data_SamplingRate)[0]),
-        )
-    except Exception as error:
-        raise InputError(f"{path.name} cannot be read as a SOFA file; choose another.") from error
-    if (
-        responses.ndim != 3
-        or responses.shape[1] != 2
-        or "Headphone" not in str(sofa.GLOBAL_SOFAConventions)
-    ):
+    responses, rate, _, convention = read_sofa(path)
+    if "Headphone" not in convention:
         raise InputError(
             f"{path.name} is not a headphone file (SimpleHeadphoneIR); choose another."
         )

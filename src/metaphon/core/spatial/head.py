@@ -9,11 +9,12 @@ import numpy as np
 import soxr
 from numpy.typing import ArrayLike, NDArray
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
-from scipy.spatial import ConvexHull
+from scipy.spatial import ConvexHull, QhullError
 
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
+from metaphon.core.spatial.sofa import read_sofa
 
 Spectra = NDArray[np.complex64]
 SHIPPED = Path("/usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa")
@@ -290,29 +291,23 @@ def load_head(path: Path, rate_hz: int) -> Head:
     InputError
         Where the file is missing or is not a set of head responses.
     """
-    import sofar  # slow to import, and not every command needs a head
-
     if not path.is_file():
         raise InputError(
             f"The measured head {path.name} is not there; install Debian's libmysofa1."
         )
-    try:
-        sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
-        responses, source_rate = (
-            np.asarray(sofa.Data_IR, dtype=float),
-            float(np.ravel(sofa.Data_SamplingRate)[0]),
-        )
-        azimuth, elevation = sofa.SourcePosition[:, 0], sofa.SourcePosition[:, 1]
-    except Exception as error:
+    responses, source_rate, positions, _ = read_sofa(path)
+    if len(positions) != len(responses) or positions.shape[1] < 2:
         raise InputError(
-            f"{path.name} cannot be read as a SOFA file of head responses; choose another."
-        ) from error
-    if responses.ndim != 3 or responses.shape[1] != 2:
-        raise InputError(
-            f"{path.name} does not hold two ears per direction; choose another SOFA file."
+            f"{path.name} names {len(positions)} directions for {len(responses)} responses; export "
+            "it again."
         )
     if source_rate != rate_hz:
         count, ears, taps = responses.shape
         flat = soxr.resample(responses.reshape(count * ears, taps).T, source_rate, rate_hz, "VHQ").T
         responses = flat.reshape(count, ears, -1)
-    return Head(azimuth, elevation, responses, rate_hz)
+    try:
+        return Head(positions[:, 0], positions[:, 1], responses, rate_hz)
+    except (QhullError, np.linalg.LinAlgError):
+        raise InputError(
+            f"{path.name} does not hold directions from all round; choose another SOFA file."
+        ) from None

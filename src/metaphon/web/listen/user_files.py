@@ -5,6 +5,7 @@ import os
 import uuid
 from pathlib import Path
 
+import numpy as np
 from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
@@ -12,6 +13,7 @@ from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
 from metaphon.core.errors import InputError
+from metaphon.core.files.apart import read_apart
 from metaphon.core.listen.headphones import read_response
 from metaphon.core.listen.monitor import Monitor
 from metaphon.core.spatial.head import load_head
@@ -61,6 +63,11 @@ def _arrived(request: HttpRequest) -> tuple[Path, str]:
     return Path(file.temporary_file_path()), os.path.basename(file.name or "file")[:200]
 
 
+def _found_sound(path: Path, rate_hz: int) -> None:
+    """Read a head and make something of it; what fails is refused."""
+    load_head(path, rate_hz).responses(np.eye(3))
+
+
 @require_POST
 def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     """Take in a measured head or the response of headphones.
@@ -76,9 +83,9 @@ def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     path.rename(checked)
     try:
         if kind == UserFile.Kind.HEAD:
-            load_head(checked, mix.sample_rate_hz)
+            read_apart(_found_sound, checked, mix.sample_rate_hz, path=checked, name=name)
         else:
-            read_response(checked)
+            read_apart(read_response, checked, path=checked, name=name)
     except InputError as error:
         raise InputError(str(error).replace(checked.name, name)) from None
     finally:

@@ -12,6 +12,7 @@ from django.db.models.fields.files import FieldFile
 
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
+from metaphon.core.files.apart import read_apart
 from metaphon.core.files.audio import call_rf64
 from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.intake import take_in
@@ -41,6 +42,10 @@ class _Finished(File):  # type: ignore[type-arg]  # not generic when run
         return self.name
 
 
+def _untold(done: float) -> None:
+    """Where nobody wants to know how far it is."""
+
+
 def store(
     mix: Mix, path: Path, name: str, progress: Callable[[float], None] | None = None
 ) -> AudioFile:
@@ -52,7 +57,16 @@ def store(
     call_rf64(path)
     with tempfile.TemporaryDirectory(dir=path.parent) as folder:
         converted = Path(folder) / "converted.wav"
-        taken = take_in(path, mix.sample_rate_hz, converted, name, progress)
+        taken = read_apart(
+            take_in,
+            path,
+            mix.sample_rate_hz,
+            converted,
+            name,
+            path=path,
+            name=name,
+            progress=progress or _untold,
+        )
         audio = AudioFile(
             mix=mix,
             name=name[:255],

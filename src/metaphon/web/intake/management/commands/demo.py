@@ -17,10 +17,12 @@ from metaphon.web.mixes.unpacking import unpack
 
 
 class Command(BaseCommand):
-    help = "Make the demo user and mixes where they are not there yet."
+    help = "In demo mode, make the demo user and mixes where they are not there yet."
 
     @transaction.atomic
     def handle(self, *args: Any, **options: Any) -> None:
+        if not settings.DEMO:
+            return
         users = get_user_model()
         user = users.objects.filter(username=settings.DEMO_USER).first()
         if user is not None:

@@ -1,0 +1,77 @@
+"""Files of responses at two ears (AES69, SOFA): read, and found sound before anything is made."""
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.errors import InputError
+
+RATES_HZ = (8_000.0, 384_000.0)
+_MOST_BYTES = 256 << 20
+_MOST_TAPS = 1 << 16
+_MOST_SAMPLES = 32_000_000
+_LOUDEST = 1e3
+_SILENT = 1e-9
+
+
+class Responses(NamedTuple):
+    """Impulse responses (measurements, 2, taps), their rate, and the positions they are for.
+
+    `positions` has azimuth and elevation in degrees, (measurements, 2 or more). `convention` is
+    what the file says it is.
+    """
+
+    samples: NDArray[np.float64]
+    rate_hz: float
+    positions: NDArray[np.float64]
+    convention: str
+
+
+def read_sofa(path: Path) -> Responses:
+    """Read a file of responses at two ears.
+
+    Raises InputError in one sentence for what is none, too large, not numbers, silent, or at a rate
+    that nothing is recorded at.
+    """
+    import sofar  # slow to import, and few commands need it
+
+    if path.stat().st_size > _MOST_BYTES:
+        raise InputError(
+            f"{path.name} is larger than {_MOST_BYTES >> 20} MiB; bring fewer directions."
+        )
+    try:
+        sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
+        samples = np.asarray(sofa.Data_IR, dtype=float)
+        rate_hz = float(np.ravel(sofa.Data_SamplingRate)[0])
+        positions = np.atleast_2d(np.asarray(sofa.SourcePosition, dtype=float))
+        convention = str(sofa.GLOBAL_SOFAConventions)
+    except MemoryError:
+        raise
+    except Exception as error:
+        raise InputError(f"{path.name} cannot be read as a SOFA file; choose another.") from error
+    if samples.ndim != 3 or samples.shape[1] != 2:
+        raise InputError(f"{path.name} does not hold two ears each time; choose another SOFA file.")
+    _check(path.name, samples, rate_hz, positions)
+    return Responses(samples, rate_hz, positions, convention)
+
+
+def _check(name: str, samples: NDArray[Any], rate_hz: float, positions: NDArray[Any]) -> None:
+    low, high = RATES_HZ
+    if not low <= rate_hz <= high:  # NaN is not within either
+        raise InputError(
+            f"{name} says it is at {rate_hz:g} Hz; responses may be at {low / 1000:g} to "
+            f"{high / 1000:g} kHz."
+        )
+    if not samples.size or samples.shape[2] > _MOST_TAPS or samples.size > _MOST_SAMPLES:
+        raise InputError(
+            f"{name} holds {samples.shape[0]} responses of {samples.shape[2]} samples; that is "
+            "nothing, or more than can be used."
+        )
+    if not (np.isfinite(samples).all() and np.isfinite(positions).all()):
+        raise InputError(f"{name} holds what is not a number; export it again.")
+    loudest = np.abs(samples).max()
+    if not _SILENT < loudest <= _LOUDEST:
+        what = "is silent" if loudest <= _SILENT else "is louder than any response can be"
+        raise InputError(f"{name} {what}; export it again.")
