@@ -20,7 +20,7 @@ P = TypeVar("P", bound=BaseModel)
 
 def parsed(path: str) -> LanePath:
     """The steps of a path, places as numbers."""
-    return tuple(int(step) if step.isdigit() else step for step in path.split("/"))
+    return tuple(int(step) if step.isdecimal() else step for step in path.split("/"))
 
 
 def field_at(part: Any, path: LanePath) -> tuple[BaseModel, str] | None:

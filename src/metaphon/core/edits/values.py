@@ -280,7 +280,7 @@ class Toggle(Command):
         found = field_at(strip_of(mix, self.strips[0]), parsed(self.path))
         if found is None or not isinstance(getattr(*found), tuple):
             raise InputError(f"There is no list {self.path} that can be changed.")
-        item = int(self.item) if str(self.item).isdigit() else self.item
+        item = int(self.item) if str(self.item).isdecimal() else self.item
         items = tuple(sorted(set(getattr(*found)) ^ {item}))
         try:
             with_value_at(strip_of(mix, self.strips[0]), parsed(self.path), items)

@@ -65,7 +65,7 @@ def keep(request: HttpRequest, mix_id: int) -> HttpResponse:
     own = OwnLimits.objects.filter(user=request.user.pk)
     if "forget" in request.POST:
         number = request.POST["forget"]
-        own.filter(pk=int(number) if number.isdigit() else 0).delete()
+        own.filter(pk=int(number) if number.isdecimal() else 0).delete()
         return _back(request, mix.pk)
     title = request.POST.get("title", "").strip()
     form = LimitsForm(request.POST, instance=own.filter(title=title).first())

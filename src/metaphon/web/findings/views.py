@@ -101,7 +101,7 @@ def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     if place is None:
         raise InputError("This is no longer found; the list is drawn anew.")
     way = request.POST.get("way", "")
-    command = mend(document_of(mix), rows[place].finding, int(way) if way.isdigit() else 0)
+    command = mend(document_of(mix), rows[place].finding, int(way) if way.isdecimal() else 0)
     mix, applied = carry_out(request, mix_id, command)
     keys = [*request.POST.getlist("mended"), rows[place].key]
     mended = {

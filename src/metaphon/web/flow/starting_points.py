@@ -41,7 +41,7 @@ def load(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     mix = mix_for(request, mix_id)
     text = request.POST.get("point", "")
     point = get_object_or_404(
-        StartingPoint, pk=int(text) if text.isdigit() else 0, user=request.user.pk
+        StartingPoint, pk=int(text) if text.isdecimal() else 0, user=request.user.pk
     )
     if "forget" in request.POST:
         point.delete()

@@ -55,7 +55,7 @@ def chart(request: HttpRequest, mix_id: int) -> HttpResponse:
 
     def size(name: str, default: int, low: int, high: int) -> int:
         text = request.GET.get(name, "")
-        return min(max(int(text), low), high) if text.isdigit() else default
+        return min(max(int(text), low), high) if text.isdecimal() else default
 
     drawing = draw(mix, size("width", 1240, 560, 4000), size("height", 600, 300, 4000))
     return render(request, "flow/map.html", {"mix": mix, "drawing": drawing})
@@ -89,7 +89,7 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
 def _open_part(request: HttpRequest) -> int:
     """The processor whose controls the page shows."""
     text = request.headers.get("X-Part", "")
-    return int(text) if text.isdigit() else 0
+    return int(text) if text.isdecimal() else 0
 
 
 def changed(

@@ -53,7 +53,7 @@ def _by_protocol(view: View) -> View:
 def create(request: HttpRequest, mix: Mix) -> HttpResponse:
     """Announce a recording: its length and its name; answers with the address to send it to."""
     length = request.headers.get("Upload-Length", "")
-    if not length.isdigit() or not 1 <= int(length) <= LARGEST_BYTES:
+    if not length.isdecimal() or not 1 <= int(length) <= LARGEST_BYTES:
         raise InputError("This file is empty, or larger than a recording can be; choose another.")
     _forget_old()
     arrival = Arrival.objects.create(

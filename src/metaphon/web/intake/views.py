@@ -58,5 +58,5 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the time line anew."""
     mix, _ = carry_out(request, mix_id)
     place, _, strip_id = request.headers.get("X-Clip", "").partition(" ")
-    shown = timeline(mix, strip_id, int(place) if place.isdigit() else 0)
+    shown = timeline(mix, strip_id, int(place) if place.isdecimal() else 0)
     return after_edit(request, mix, "intake/timeline.html", shown)

@@ -3,7 +3,7 @@
 import os
 from collections.abc import Hashable
 
-_UNKNOWN = 0.2  # cores for one listener, before anybody has reported
+_UNKNOWN = 0.15  # cores for one listener, before anybody has reported
 MOST = 0.6  # of all cores; the rest is for pages, the ways to the browsers and the system
 
 

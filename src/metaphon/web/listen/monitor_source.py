@@ -98,7 +98,7 @@ def _own(key: str, user: User, kind: str) -> Path:
     number = key.removeprefix("own:")
     row = (
         UserFile.objects.filter(user=user.pk, kind=kind, pk=int(number)).first()
-        if number.isdigit()
+        if number.isdecimal()
         else None
     )
     if row is None:

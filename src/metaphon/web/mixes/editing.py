@@ -38,7 +38,7 @@ def carry_out(
 def seen(request: HttpRequest) -> int | None:
     """The revision of the mix that the page showed when the edit was made."""
     text = request.headers.get("X-Seen-Revision", "")
-    return int(text) if text.isdigit() else None
+    return int(text) if text.isdecimal() else None
 
 
 def ids_in(request: HttpRequest, name: str = "ids") -> list[str]:

@@ -35,7 +35,7 @@ def beginnings(request: HttpRequest) -> list[tuple[str, list[tuple[str, str, str
 def begin(request: HttpRequest, title: str, rate_hz: int, name: str) -> Mix:
     """Make a mix from what it is to begin with. Raises InputError for a name that is unknown."""
     kind, _, number = name.partition(" ")
-    if kind == "mix" and number.isdigit():
+    if kind == "mix" and number.isdecimal():
         other = mix_for(request, int(number))
         return _made(request, like(document_of(other), title), {})
     if not name:
