@@ -21,7 +21,7 @@ from django.test.utils import override_settings
 from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
 
 from metaphon.local.cluster import free_port, port_is_free
-from metaphon.local.servers import LISTENING, PAGES, WORK, command
+from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
 from tests.demo import bring_in_demo
 
 CHROMIUM = "/usr/bin/chromium"
@@ -73,9 +73,7 @@ class _Served:
         self._stack.callback(self.chromium.close)
 
     def _begin(self, what: list[str]) -> subprocess.Popen[bytes]:
-        child = subprocess.Popen(
-            what, env=self._environment, stdout=subprocess.DEVNULL, start_new_session=True
-        )
+        child = begin(what, self._environment)
         self._stack.callback(end, child)
         return child
 

@@ -9,12 +9,12 @@ from typing import Any
 
 import numpy as np
 from playwright.sync_api import Page, expect
-from websockets.exceptions import InvalidStatus
+from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
 
 from metaphon.core.edits.chains import AddProcessor, RemoveProcessor
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.models import Mix, Strip
+from metaphon.web.mixes.models import Member, Mix, Strip
 from tests.browser.server import BrowserTest
 from tests.sounds import unpacked
 from tests.web.base import make_user
@@ -309,6 +309,26 @@ class Several(BrowserTest):
             with self.assertRaises(InvalidStatus) as refused, self.connect(mix, headers, origin):
                 pass
             self.assertEqual(refused.exception.response.status_code, 403)
+
+    def test_the_sound_ends_for_who_signs_out_or_is_put_out(self) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        guest = make_user("guest")
+        member = Member.objects.create(mix=mix, user=guest, role="listener")
+        page, other = self.open(), self.open("guest", "long enough word")
+        ends: tuple[tuple[Page, Callable[[], object]], ...] = (
+            (page, lambda: page.click("text=Sign out")),
+            (other, member.delete),
+        )
+        for browser, end in ends:
+            with self.connect(mix, self.cookie(browser), self.address) as live:
+                while "ready" not in json.loads(live.recv(30)):
+                    pass
+                end()
+                said = []
+                with self.assertRaises(ConnectionClosed):
+                    while True:
+                        said.append(live.recv(20))
+                self.assertIn("no longer a member", said[-1])
 
     def test_eight_listeners_each_hear_their_own(self) -> None:
         """Who is told that there is no room tries again, as the sentence says."""

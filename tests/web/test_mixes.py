@@ -53,6 +53,12 @@ class SigningIn(WebTest):
             self.client.post("/sign-in", {"username": "ada", "password": "wrong"}).status_code, 429
         )
 
+    def test_a_name_longer_than_any_is_a_wrong_one(self) -> None:
+        for name in ("x" * 300, "\x00", "²" * 151):
+            answer = self.client.post("/sign-in", {"username": name, "password": "wrong"})
+            self.assertEqual(answer.status_code, 200)
+            self.assertTrue(answer.context["form"].errors)
+
     def test_pages_run_no_foreign_or_inline_script(self) -> None:
         answer = self.client.get(self.url("flow:show"))
         self.assertIn("default-src 'self'", answer["Content-Security-Policy"])

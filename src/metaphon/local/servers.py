@@ -1,6 +1,7 @@
 """How the processes that serve are started: pages, listening, worker, side by side on loopback."""
 
 import ctypes
+import os
 import signal
 import subprocess
 import sys
@@ -29,7 +30,14 @@ def command(application: str, port: int, log_level: str = "warning") -> list[str
         "off",
         "--ws-per-message-deflate",
         "false",
+        *_proxies(),
     ]
+
+
+def _proxies() -> list[str]:
+    """Who may say where a request comes from: proxies that are named, or nobody."""
+    named = os.environ.get("METAPHON_PROXIES", "")
+    return ["--forwarded-allow-ips", named] if named else ["--no-proxy-headers"]
 
 
 _DEATH_SIGNAL = 1  # PR_SET_PDEATHSIG of prctl(2)

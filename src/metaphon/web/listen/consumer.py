@@ -6,12 +6,15 @@ Settings and edits to an engine in a process of its own, its sound to the browse
 import asyncio
 import json
 import multiprocessing
+from collections import Counter
 from contextlib import AsyncExitStack, suppress
 from multiprocessing.connection import Connection
 from typing import Any
 
 from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
+from django.contrib.auth import get_user
+from django.http import HttpRequest
 from pydantic import ValidationError
 
 from metaphon.core.document.delta import Delta
@@ -25,9 +28,12 @@ from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
 from metaphon.web.mixes.watch import watch
 
+_MOST_EACH = 12  # connections of one person, each a process
+_LOOK_EVERY_S = 3.0  # whether the listener may still listen
 _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
 _DO = {"play", "pause", "jump", "played", "reset", "blind", "answer"}
 _capacity = Capacity()
+_connections: Counter[int] = Counter()
 _engines = multiprocessing.get_context("forkserver")
 _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
 
@@ -43,9 +49,10 @@ class Listener(AsyncWebsocketConsumer):
         self.mix_id = int(self.scope["url_route"]["kwargs"]["mix_id"])
         self._pipe: Connection | None = None
         mix = await self._mix()
-        if mix is None:
+        if mix is None or _connections[self.user.pk] >= _MOST_EACH:
             await self.close()
             return
+        _connections[self.user.pk] += 1
         self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
         self._given: set[str] = set()
         self._known: Document | None = None  # the mix that the engine has
@@ -58,7 +65,8 @@ class Listener(AsyncWebsocketConsumer):
         self._pipe = here
         self._out: asyncio.Queue[bytes | None] = asyncio.Queue()
         asyncio.get_running_loop().add_reader(here.fileno(), self._from_engine)
-        self._tasks = [asyncio.create_task(self._send_on()), asyncio.create_task(self._follow())]
+        works = (self._send_on(), self._follow(), self._watch_rights())
+        self._tasks = [asyncio.create_task(work) for work in works]
 
     async def disconnect(self, code: int) -> None:
         if self._pipe is None:
@@ -69,6 +77,7 @@ class Listener(AsyncWebsocketConsumer):
         self._pipe.close()
         self._pipe = None
         _capacity.leaves(self)
+        _connections[self.user.pk] -= 1
         await asyncio.to_thread(self._engine.join, 3)
         if self._engine.is_alive():
             self._engine.kill()
@@ -78,6 +87,22 @@ class Listener(AsyncWebsocketConsumer):
         if not self.user.is_authenticated:
             return None
         return Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk).first()
+
+    @database_sync_to_async
+    def _may_listen(self) -> bool:
+        """Whether this person is still signed in and a member of the mix."""
+        request = HttpRequest()
+        request.session = type(self.scope["session"]._wrapped)(self.scope["session"].session_key)
+        return (
+            get_user(request).pk == self.user.pk
+            and Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk).exists()
+        )
+
+    async def _watch_rights(self) -> None:
+        while await self._may_listen():
+            await asyncio.sleep(_LOOK_EVERY_S)
+        await self._say(InputError("You are signed out here, or no longer a member of this mix."))
+        await self.close()
 
     def _tell(self, *message: Any) -> None:
         if self._pipe is not None:

@@ -3,11 +3,14 @@
 from django.conf import settings
 from django.contrib.auth import logout
 from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.forms import AuthenticationForm
 from django.contrib.auth.views import LoginView
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
+
+_LONGEST_NAME = 150
 
 
 @login_not_required
@@ -18,7 +21,18 @@ def health(request: HttpRequest) -> HttpResponse:
     return JsonResponse({"status": "ready"})
 
 
+class SignInForm(AuthenticationForm):
+    """A name and a password; a name longer than any is like one that is wrong."""
+
+    def clean_username(self) -> str:
+        name = str(self.cleaned_data["username"])
+        if len(name) > _LONGEST_NAME:
+            raise self.get_invalid_login_error()
+        return name
+
+
 class SignIn(LoginView):
+    form_class = SignInForm
     template_name = "shell/sign_in.html"
     redirect_authenticated_user = True
 
