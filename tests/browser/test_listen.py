@@ -3,6 +3,7 @@
 import json
 import threading
 import time
+from collections.abc import Callable
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
