@@ -4,6 +4,7 @@ from pathlib import Path
 
 import numpy as np
 from django.db import IntegrityError, transaction
+from django.test import Client
 from django.urls import reverse
 
 from metaphon.core.checks.rules import check
