@@ -5,7 +5,7 @@ A command of the core, its difference written as rows that are kept for undo.
 
 from dataclasses import dataclass
 
-from django.db import transaction
+from django.db import IntegrityError, transaction
 from django.db.models import QuerySet
 
 from metaphon.core.document.graph import ordered
@@ -16,7 +16,9 @@ from metaphon.core.errors import InputError, StaleEdit
 from metaphon.web.mixes import snapshots, watch
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
-from metaphon.web.mixes.rows import Change, dangling, with_changes, write
+from metaphon.web.mixes.rows import Change, Rows, dangling, with_changes, write
+
+_NO_LONGER_FITS = "somebody has made its like, or what it needs is gone; make it anew."
 
 
 @dataclass(frozen=True)
@@ -57,7 +59,8 @@ def apply(
 def undo(mix: Mix, user: User) -> JournalEntry:
     """Take back this person's last change.
 
-    Raises InputError where there is none or others have built on it.
+    Raises InputError where there is none, or where it no longer fits what others have made of the
+    mix; then the one before it is the next.
     """
     return _step(mix, user, next_undo(mix, user), JournalEntry.Kind.UNDO)
 
@@ -69,7 +72,7 @@ def redo(mix: Mix, user: User) -> JournalEntry:
 
 def next_undo(mix: Mix, user: User) -> JournalEntry | None:
     """The change that `undo` would take back."""
-    return _edits_of(mix, user).filter(undone=False).defer("changes").first()
+    return _edits_of(mix, user).filter(undone=False, void=False).defer("changes").first()
 
 
 def next_redo(mix: Mix, user: User) -> JournalEntry | None:
@@ -85,27 +88,52 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     forward = kind == JournalEntry.Kind.REDO
     if entry is None:
         raise InputError(f"There is nothing to {'do again' if forward else 'undo'}.")
-    with transaction.atomic():
-        locked = Mix.objects.select_for_update().get(pk=mix.pk)
-        require_editor(locked, user)
-        changes = (
-            list(entry.changes)
-            if forward
-            else [_turned(change) for change in reversed(entry.changes)]
-        )
-        before = snapshots.snapshot_of(locked)
-        # what others built on it would go too, so they are asked first
-        changes += dangling(with_changes(before.rows, changes))
-        _refuse_stale(locked, user, changes, entry.revision)
-        write(changes)
-        JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
-        what = f"{'Did again' if forward else 'Undid'}: {entry.what}"
-        made = _record(locked, user, what[:255], changes, kind)
-        after = before.after(changes, made.pk, made.revision, locked)
-        ordered(after.document)
-        snapshots.keep(locked, after)
+    try:
+        with transaction.atomic():
+            _go(mix, user, entry, kind)
+    except (InputError, IntegrityError) as error:
+        # left standing it would be in the way of all other steps
+        JournalEntry.objects.filter(pk=entry.pk).update(void=True)
+        why = str(error) if isinstance(error, InputError) else _NO_LONGER_FITS
+        on = "Do again goes on with the next" if forward else "Undo goes on with the one before"
+        raise StaleEdit(f"{entry.what}: {why} {on}.") from None
     mix.refresh_from_db()
     return entry
+
+
+def _go(mix: Mix, user: User, entry: JournalEntry, kind: str) -> None:
+    forward = kind == JournalEntry.Kind.REDO
+    locked = Mix.objects.select_for_update().get(pk=mix.pk)
+    require_editor(locked, user)
+    changes = (
+        list(entry.changes) if forward else [_turned(change) for change in reversed(entry.changes)]
+    )
+    before = snapshots.snapshot_of(locked)
+    _refuse_gone(before.rows, changes)
+    # what others built on it would go too, so they are asked first
+    changes += dangling(with_changes(before.rows, changes))
+    _refuse_stale(locked, user, changes, entry.revision)
+    with transaction.atomic():  # so that what clashes is told from what follows it
+        write(changes)
+    JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
+    what = f"{'Did again' if forward else 'Undid'}: {entry.what}"
+    made = _record(locked, user, what[:255], changes, kind)
+    after = before.after(changes, made.pk, made.revision, locked)
+    ordered(after.document)
+    snapshots.keep(locked, after)
+
+
+def _refuse_gone(rows: Rows, changes: list[Change]) -> None:
+    """Refuse to change or take away what is no longer there."""
+    present = set(rows)
+    for change in changes:
+        key = change["table"], change["id"]
+        if change["before"] is None:
+            present.add(key)
+        elif key not in present:
+            raise InputError("what it changed is no longer in the mix; make the change anew.")
+        elif change["after"] is None:
+            present.discard(key)
 
 
 def _turned(change: Change) -> Change:

@@ -379,7 +379,7 @@ class JournalEntry(models.Model):
     what = models.CharField(max_length=255)
     changes = models.JSONField()
     undone = models.BooleanField(default=False)
-    void = models.BooleanField(default=False)  # undone, and then something else was done
+    void = models.BooleanField(default=False)  # no step leads through it any more
     name = models.CharField(max_length=120, blank=True)  # of the state that it led to
     edit = models.CharField(max_length=40, blank=True)  # by which a listener knows it again
     created_at = models.DateTimeField(auto_now_add=True)
