@@ -185,6 +185,19 @@ class Edits(LiveTest):
                 sound[:, 18000:28000], self.rendered(after, "0+2+0")[:, 18000:28000], atol=2e-6
             )
 
+    def test_what_works_ahead_is_put_into_a_dry_mix_without_a_gap(self) -> None:
+        """The old voice sounds until the new one opens, however far ahead that works."""
+        self.write("tone.wav", sine(100, 2.0, -12))
+        linear = {"kind": "eq", "phase": "linear", "bands": [{"gain_db": 0.1}]}
+        mixes = [self.mix([{"sound": "tone.wav", "chain": chain}]) for chain in ([], [linear])]
+        player = self.player(mixes[0])
+        before = self.played(player, 8192)
+        player.change(compile(mixes[1]))
+        sound = np.concatenate([before, self.played(player, 32768)], axis=1)[0, 1024:]
+        self.assertLess(np.abs(np.diff(sound, 2)).max(), 0.002)
+        power = np.convolve(sound**2, np.ones(4800) / 4800, "valid")
+        self.assertLess(10 * np.log10(power.max() / power.min()), 0.3)
+
     def test_reverb_tails_are_kept(self) -> None:
         """A click into a room; then an edit of each kind; the room goes on."""
         click = np.zeros(96000)

@@ -111,8 +111,9 @@ class Voice:
         return True
 
     def let_ring(self) -> None:
-        """Sound only until what rings has died away."""
-        self.left = self.plan.longest_tail + self.plan.ahead + 4 * GRID_FRAMES
+        """Sound until the gate has closed and what rings has died away."""
+        until_closed = max((self.gate.closes or self.at) - self.at, 0)
+        self.left = until_closed + self.plan.longest_tail + self.plan.ahead + 4 * GRID_FRAMES
 
     def take(self, frames: int) -> dict[Output, Block]:
         """The next stretch of every output."""
