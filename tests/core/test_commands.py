@@ -129,6 +129,31 @@ class Commands(FolderTest):
             self.assertRegex(said, r"^[A-Z/a-z].*\.\n$")
             self.assertNotIn("Traceback", said)
 
+    def test_what_cannot_be_is_said_in_a_sentence(self) -> None:
+        self.write("a.wav", noise(1, 0.2))
+        self.write("nan.wav", np.full((1, 4800), np.nan))
+        track = {"id": "a", "name": "A", "clips": [{"file": "a.wav"}]}
+        document = {"format": "metaphon-mix", "title": "é" * 120, "tracks": [track]}
+        wrong = document | {"tracks": [{**track, "chain": [{"kind": "magic"}]}]}
+        path, other = self.folder / "a.mix.json", self.folder / "b.mix.json"
+        path.write_text(json.dumps(document))
+        other.write_text(json.dumps(wrong))
+        out = ("--out", self.folder / "out")
+        for arguments, words in (
+            (("render", other, *out), "there is no processor 'magic'; known are basics, "),
+            (("render", path, *out, "--start", "nan"), "nan is no time; give seconds from 0 on"),
+            (("render", path, *out, "--end", "-1"), "-1.0 is no time|-1 is no time"),
+            (("render", path, "--out", path), "cannot be used"),
+            (("measure", self.folder / "nan.wav"), "samples that are not numbers"),
+        ):
+            status, answer, said = command(*arguments)
+            self.assertEqual((status, answer), (2, {}), arguments)
+            self.assertRegex(said, words)
+            self.assertEqual(said.count("\n"), 1, said)
+        status, answer, _ = command("render", path, *out, "--targets", "0+2+0,binaural")
+        self.assertEqual(status, 0)  # file systems count a name in bytes
+        self.assertEqual(len(list((self.folder / "out").glob("*.wav"))), 2)
+
     def test_schema(self) -> None:
         wanted = json.loads(json.dumps(schema()))
         self.assertEqual(command("schema")[1], wanted, "write it anew: -m metaphon.core.schemas")

@@ -14,6 +14,7 @@ from metaphon.core.edits.registry import read
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
+from metaphon.core.engine.report import left_out
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.downmix import conversion, fold_power
 from metaphon.core.spatial.layouts import LAYOUTS
@@ -212,6 +213,13 @@ class SentToLfe(FolderTest):
 
 
 class Commands(FolderTest):
+    def test_the_report_says_what_becomes_of_the_lfe(self) -> None:
+        self.write("a.wav", noise(1, 0.1))
+        for kept, words in ((None, "The LFE is left out."), (-6.0, "The LFE is kept at -6 dB")):
+            mix = self.mix([{"sound": "a.wav"}], fold_down={"lfe_db": kept})
+            self.assertIn(words, " ".join(left_out(mix, target_named("0+2+0"))))
+            self.assertEqual([s for s in left_out(mix, target_named("0+5+0")) if "LFE" in s], [])
+
     def test_the_fold_down_and_an_lfe_are_set_as_people_type(self) -> None:
         self.write("a.wav", noise(1, 0.1))
         mix = self.mix([{"sound": "a.wav", "name": "Buoy"}])

@@ -10,6 +10,7 @@ import time
 import unittest
 from contextlib import ExitStack
 from pathlib import Path
+from unittest.mock import patch
 
 from metaphon.local.cluster import Cluster, ClusterError, free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, command
@@ -87,6 +88,41 @@ class Ends(unittest.TestCase):
             self.assertFalse(port_is_free(port))
             self.assertEqual(cluster.port, port)
             cluster.remove()
+
+
+class Settings(unittest.TestCase):
+    def read(self, **said: str) -> str:
+        """What is printed by a process that reads the settings: options of the database, or why
+        not.
+        """
+        variables = {
+            "PATH": os.environ["PATH"],
+            "PYTHONPATH": os.pathsep.join(sys.path),
+            "METAPHON_SECRET_KEY": "k" * 40,
+            "METAPHON_DATABASE_URL": "postgres://a:b@127.0.0.1:1/c?sslmode=require",
+            "METAPHON_STORAGE": tempfile.gettempdir(),
+        }
+        told = "from metaphon.web import settings as s; print(s.DATABASES['default']['OPTIONS'])"
+        done = subprocess.run(
+            [sys.executable, "-c", told],
+            env=variables | said,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        return done.stdout + done.stderr
+
+    def test_what_is_unsafe_is_refused_and_nothing_is_dropped(self) -> None:
+        self.assertIn("'sslmode': 'require'", self.read())
+        self.assertIn("SECRET_KEY is short", self.read(METAPHON_SECRET_KEY="short"))
+        open_demo = self.read(METAPHON_DEMO="true", METAPHON_HOSTS="mix.example")
+        self.assertIn("runs on loopback alone", open_demo)
+        self.assertIn("'sslmode'", self.read(METAPHON_DEMO="true"))
+
+    def test_only_named_proxies_say_where_a_request_comes_from(self) -> None:
+        self.assertIn("--no-proxy-headers", command(PAGES, 1))
+        with patch.dict(os.environ, METAPHON_PROXIES="10.0.0.1"):
+            self.assertIn("10.0.0.1", command(PAGES, 1))
 
 
 def _lives(pid: int) -> bool:

@@ -3,8 +3,11 @@
 from pathlib import Path
 
 import numpy as np
+from django.conf import settings
+from django.contrib.auth import get_user_model
+from django.core.management import call_command
 from django.db import IntegrityError, transaction
-from django.test import Client
+from django.test import Client, override_settings
 from django.urls import reverse
 
 from metaphon.core.checks.rules import check
@@ -53,6 +56,11 @@ class SigningIn(WebTest):
         self.assertEqual(
             self.client.post("/sign-in", {"username": "ada", "password": "wrong"}).status_code, 429
         )
+
+    @override_settings(DEMO=False)
+    def test_without_demo_mode_there_is_no_demo_person(self) -> None:
+        call_command("demo")
+        self.assertFalse(get_user_model().objects.filter(username=settings.DEMO_USER).exists())
 
     def test_a_name_longer_than_any_is_a_wrong_one(self) -> None:
         for name in ("x" * 300, "\x00", "²" * 151):
