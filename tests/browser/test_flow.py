@@ -55,6 +55,8 @@ class Flow(BrowserTest):
         page.click('.node[data-name="Rowing boat"]', modifiers=["Control"])
         page.click('.node[data-name="Sea"]', modifiers=["Control"])
         expect(page.locator("#chosen [data-count]")).to_have_text("2 chosen")
+        page.wait_for_load_state("networkidle")
+        page.wait_for_timeout(500)  # what was undone is drawn anew
         self.drag(page, "Sea", "Boats")
         page.click("#drop-menu >> text=Send")
         self.wait_for(lambda: self.named("Boats").received.count() == 2)

@@ -101,6 +101,9 @@ class Listener(AsyncWebsocketConsumer):
     async def _watch_rights(self) -> None:
         while await self._may_listen():
             await asyncio.sleep(_LOOK_EVERY_S)
+        await self._put_out()
+
+    async def _put_out(self) -> None:
         await self._say(InputError("You are signed out here, or no longer a member of this mix."))
         await self.close()
 
@@ -151,7 +154,7 @@ class Listener(AsyncWebsocketConsumer):
                 try:
                     document, edits = await self._now()
                 except Mix.DoesNotExist:
-                    await self.close()
+                    await self._put_out()
                     return
                 except InputError as error:
                     await self._say(error)
