@@ -1,10 +1,16 @@
 """What of a mix is kept where a target has no loudspeaker for it."""
 
+from typing import Any
+
 from pydantic import Field
 
 from metaphon.core.document.part import SILENT_DB, Part
 from metaphon.core.process.processor import parameter, switch
 from metaphon.core.spatial.downmix import Shares
+
+
+def _share(default: float, help: str) -> Any:
+    return parameter(default, SILENT_DB, 0.0, unit="dB", step=0.5, moves=False, help=help)
 
 
 class FoldDown(Part):
@@ -13,33 +19,9 @@ class FoldDown(Part):
     Starts as published in ITU-R BS.775-4, annex 4, table 2.
     """
 
-    centre_db: float = parameter(
-        -3.0,
-        SILENT_DB,
-        0.0,
-        unit="dB",
-        step=0.5,
-        moves=False,
-        help="A centre at left and right, each.",
-    )
-    surround_db: float = parameter(
-        -3.0,
-        SILENT_DB,
-        0.0,
-        unit="dB",
-        step=0.5,
-        moves=False,
-        help="A surround in front, on its own side.",
-    )
-    height_db: float = parameter(
-        0.0,
-        SILENT_DB,
-        0.0,
-        unit="dB",
-        step=0.5,
-        moves=False,
-        help="What is above, at the level of the ears.",
-    )
+    centre_db: float = _share(-3.0, "A centre at left and right, each.")
+    surround_db: float = _share(-3.0, "A surround in front, on its own side.")
+    height_db: float = _share(0.0, "What is above, at the level of the ears.")
     lfe_db: float | None = Field(
         None,
         ge=-60.0,

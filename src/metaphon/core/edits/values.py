@@ -6,6 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from metaphon.core.document.mix import LfeSend, Mix, Send, Strip
+from metaphon.core.document.part import SILENT_DB
 from metaphon.core.document.positions import (
     FORMS,
     Coordinates,
@@ -33,7 +34,6 @@ _PATH = Field(
     "clips/0/start_s, "
     "chain/0/width, chain/0/bands/1/gain_db; basics/width is that of the first basics at work.",
 )
-_SILENT_DB = -120.0
 POSITION: dict[str, Coordinates] = {
     name: form for form, found in FORMS.items() for name in found[:3]
 }
@@ -184,7 +184,7 @@ class SetValue(Command):
                 else round(held[strip_id] + step, 6)
             )
             if self.path == "gain_db":
-                if strip_id == first or held[strip_id] > _SILENT_DB:
+                if strip_id == first or held[strip_id] > SILENT_DB:
                     mix = changed(mix, [strip_id], lambda strip, gain=wanted: {"gain_db": gain})  # type: ignore[misc]
             else:
                 mix = positioned(mix, strip_of(mix, strip_id), str(self._position), wanted)
@@ -300,7 +300,7 @@ class ShiftGain(Command):
         loud = [
             s
             for s in (strip_of(mix, strip_id) for strip_id in self.strips)
-            if s.gain_db > _SILENT_DB
+            if s.gain_db > SILENT_DB
         ]
         low, high = range_of_field(Strip.model_fields["gain_db"]) or (0.0, 0.0)
         step = min(self.by_db, high - max((s.gain_db for s in loud), default=0.0))

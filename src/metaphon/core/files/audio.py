@@ -16,10 +16,10 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
+from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
 from metaphon.core.files.wav_samples import wav_samples
 
-RATES_HZ = (8_000, 384_000)
 LONGEST_S = 86_400
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
 CONTAINERS = {

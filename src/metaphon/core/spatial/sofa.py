@@ -6,9 +6,9 @@ from typing import Any, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
 
-RATES_HZ = (8_000.0, 384_000.0)
 _MOST_BYTES = 256 << 20
 _MOST_TAPS = 1 << 16
 _MOST_SAMPLES = 32_000_000

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import target_named
 from metaphon.core.spatial.downmix import conversion
@@ -38,6 +39,15 @@ def folding(document: Document) -> dict[str, Any]:
     ]
     return {
         "fold_down": document.fold_down,
+        "fold_levels": [
+            (
+                f"{name}_db",
+                name.capitalize(),
+                getattr(document.fold_down, f"{name}_db"),
+                FoldDown.model_fields[f"{name}_db"].description,
+            )
+            for name in ("centre", "surround", "height")
+        ],
         "fold_from": widest,
         "fold_into": narrower,
         "fold_rows": rows,

@@ -14,6 +14,7 @@ from typing import Any
 from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from django.contrib.auth import get_user
+from django.db.models import QuerySet
 from django.http import HttpRequest
 from pydantic import ValidationError
 
@@ -86,17 +87,18 @@ class Listener(AsyncWebsocketConsumer):
     def _mix(self) -> Mix | None:
         if not self.user.is_authenticated:
             return None
-        return Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk).first()
+        return self._own_mix().first()
+
+    def _own_mix(self) -> QuerySet[Mix]:
+        """The mix, as long as this person is a member of it."""
+        return Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk)
 
     @database_sync_to_async
     def _may_listen(self) -> bool:
         """Whether this person is still signed in and a member of the mix."""
         request = HttpRequest()
         request.session = type(self.scope["session"]._wrapped)(self.scope["session"].session_key)
-        return (
-            get_user(request).pk == self.user.pk
-            and Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk).exists()
-        )
+        return get_user(request).pk == self.user.pk and self._own_mix().exists()
 
     async def _watch_rights(self) -> None:
         while await self._may_listen():
@@ -265,7 +267,7 @@ class Listener(AsyncWebsocketConsumer):
         return document_heard(mix, NOW), edits
 
     def _row(self) -> Mix:
-        return Mix.objects.get(pk=self.mix_id, members__user=self.user.pk)
+        return self._own_mix().get()
 
 
 _ALLOWED = {"do", "at", "epoch", "frames", "gaps", "on", "side"}
