@@ -28,6 +28,10 @@ def never_end(path: Path) -> None:
         path.stat()
 
 
+def sleep_on(path: Path) -> None:
+    time.sleep(3600)
+
+
 def die(path: Path) -> None:
     os.abort()
 
@@ -49,13 +53,13 @@ class Apart(FolderTest):
         self.file = self.write("a.wav", noise(1, 0.1))
 
     def test_what_takes_too_much_or_breaks_costs_one_sentence(self) -> None:
-        for work in (swallow, never_end, die, stumble):
+        for work in (swallow, never_end, sleep_on, die, stumble):
             with (
                 self.subTest(work.__name__),
                 self.assertLogs(),
                 self.assertRaisesRegex(InputError, "^Boat.wav cannot be read with the memory"),
             ):
-                read_apart(work, self.file, path=self.file, name="Boat.wav", seconds=1.0)
+                read_apart(work, self.file, path=self.file, name="Boat.wav", seconds=0.5)
 
     def test_it_tells_how_far_it_is_and_gives_its_result(self) -> None:
         told: list[float] = []

@@ -77,6 +77,8 @@ def read_apart(
                 break
             assert progress
             progress(value)
+        else:  # stopped by the clock, where a busy machine gave it less than its seconds of work
+            log.error("reading %s: no answer in time", name)
     except EOFError:
         log.error("reading %s: the process ended", name)
     finally:
