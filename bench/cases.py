@@ -18,7 +18,7 @@ import soundfile
 from bench.edits import edits
 from bench.field import field
 from bench.listening import listen
-from bench.pages import flow
+from bench.pages import pages
 from bench.speed import speed
 from bench.timing import in_turn, ratio
 from metaphon.core.demo.mixes import write_demo
@@ -167,7 +167,7 @@ CASES: dict[str, Callable[[], Iterator[str]]] = {
         basics,
         edits,
         field,
-        flow,
+        pages,
         listen,
         memory,
     )

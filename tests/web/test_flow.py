@@ -11,6 +11,7 @@ from metaphon.core.engine.levels import levels
 from metaphon.core.engine.offline import outputs_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import render
+from metaphon.core.files.apart import TooMuch
 from metaphon.web.flow.map import draw
 from metaphon.web.jobs.models import Print
 from metaphon.web.jobs.tasks import print_strips, survey_mix
@@ -331,7 +332,7 @@ class TheDemo(WebTest):
     def test_a_survey_that_fails_is_kept_and_not_asked_for_again(self) -> None:
         self.mix = Mix.objects.get(title="Quiet Water")
         with (
-            patch("metaphon.web.jobs.surveying.Sound", side_effect=OSError),
+            patch("metaphon.web.jobs.surveying.work_apart", side_effect=TooMuch),
             self.assertLogs(level="ERROR"),
         ):
             survey_mix(mix_id=self.mix.pk)

@@ -15,8 +15,13 @@ warnings.filterwarnings(
 )
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
-application = get_asgi_application()
+pages = get_asgi_application()
 
-from metaphon.web.gc_freeze import freeze  # noqa: E402 - only what is loaded by now is frozen
+# what follows needs the applications to be set up
+from metaphon.web.gc_freeze import freeze  # noqa: E402
+from metaphon.web.mixes.access import carries_token  # noqa: E402
+from metaphon.web.shell.bodies import Bodies  # noqa: E402
+
+application = Bodies(pages, carries_token)
 
 freeze()

@@ -56,6 +56,7 @@ INSTALLED_APPS = [
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "metaphon.web.shell.packing.Packing",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
@@ -127,6 +128,13 @@ MEDIA_ROOT = Path(env("METAPHON_STORAGE"))
 FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHandler"]
 FILE_UPLOAD_TEMP_DIR = env("METAPHON_UPLOADS", default=None)
 DATA_UPLOAD_MAX_NUMBER_FILES = 64
+
+FILE_UPLOAD_PERMISSIONS = 0o640
+FILE_UPLOAD_DIRECTORY_PERMISSIONS = 0o750
+_GIGABYTE = 10**9
+MIX_BYTES = env.int("METAPHON_MIX_GB", 200) * _GIGABYTE
+PERSON_BYTES = env.int("METAPHON_PERSON_GB", 1000) * _GIGABYTE
+RESERVED_BYTES = env.int("METAPHON_RESERVED_GB", 1) * _GIGABYTE  # of the disk, never filled
 
 LANGUAGE_CODE = "en-gb"
 USE_TZ = True

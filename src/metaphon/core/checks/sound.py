@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import combinations
 from typing import Any
 
 import numpy as np
@@ -160,14 +159,16 @@ class Sound:
         # each by its energy while the other sounds
         energy = np.cumsum(table.astype(np.float64) ** 2, axis=1)[:, lengths - 1]
         together = together / np.sqrt(np.maximum(energy * energy.T, 1e-30))
-        for one, two in combinations(dict.fromkeys(part[0] for part in parts), 2):
-            rows, columns = ([i for i, p in enumerate(parts) if p[0] == t] for t in (one, two))
-            ranked = sorted(((together[i, k], i, k) for i in rows for k in columns), reverse=True)[
-                :_MOST_TRIED
-            ]
-            likely = [(parts[i], parts[k]) for value, i, k in ranked if value > _MOVING_TOGETHER]
-            if likely:
-                yield likely
+        likely: dict[tuple[int, int], list[tuple[float, Part, Part]]] = {}
+        order = {track.id: place for place, track in enumerate(self.tracks)}
+        of_track = np.array([order[track_id] for track_id, _ in parts])
+        moves = (together > _MOVING_TOGETHER) & (of_track[:, None] < of_track)
+        for i, k in np.argwhere(moves):
+            pair = int(of_track[i]), int(of_track[k])
+            likely.setdefault(pair, []).append((float(together[i, k]), parts[i], parts[k]))
+        for pair in sorted(likely):
+            ranked = sorted(likely[pair], key=lambda found: -found[0])
+            yield [(one, two) for _, one, two in ranked[:_MOST_TRIED]]
 
     def _aligned(self, one: Part, two: Part) -> Alignment | None:
         a, b = self._powers[one], self._powers[two]

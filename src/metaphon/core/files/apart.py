@@ -5,6 +5,7 @@ What nobody thought of then costs that one file and one sentence.
 
 import logging
 import multiprocessing
+import os
 import resource
 import time
 from collections.abc import Callable
@@ -13,7 +14,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, TypeVar
 
-from metaphon.core.errors import InputError
+from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
 
 T = TypeVar("T")
 MEMORY_BYTES = 3 << 30  # beside what a process has that has only begun
@@ -57,14 +58,53 @@ def read_apart(
         As the work does, and in one sentence where it wants more than it may take or breaks down.
     """
     seconds = seconds or SECONDS + path.stat().st_size / _BYTES_A_SECOND
+    try:
+        return work_apart(work, *arguments, progress=progress, limits=(memory_bytes, seconds))
+    except TooMuch as error:
+        log.error("reading %s: %s", name, error)
+    raise InputError(
+        f"{name} cannot be read with the memory and time that one file may take; export it again."
+    )
+
+
+class TooMuch(Exception):
+    """Work apart took more than it may, or broke down; says how."""
+
+
+def work_apart(
+    work: Callable[..., T],
+    *arguments: Any,
+    limits: tuple[int, float],
+    progress: Callable[[float], None] | None = None,
+    stands_back: int = 0,
+) -> T:
+    """Do work in a process of its own, as `read_apart` does for files.
+
+    Parameters
+    ----------
+    work, arguments, progress
+        As there.
+    limits
+        The bytes of memory and the seconds of work that it may take.
+    stands_back
+        By how much it lets others go before it (nice).
+
+    Raises
+    ------
+    InputError
+        As the work does.
+    TooMuch
+        Where it wants more than it may take, or breaks down.
+    """
     here, there = _readers.Pipe(duplex=False)
-    limits = memory_bytes, seconds
     process = _readers.Process(
-        target=_work, args=(there, work, arguments, progress is not None, limits), daemon=True
+        target=_work,
+        args=(there, work, arguments, progress is not None, limits, stands_back),
+        daemon=True,
     )
     process.start()
     there.close()
-    ends = time.monotonic() + seconds * _PATIENCE
+    ends = time.monotonic() + limits[1] * _PATIENCE
     try:
         while here.poll(max(ends - time.monotonic(), 0.0)):
             kind, value = here.recv()
@@ -73,21 +113,17 @@ def read_apart(
             if kind == "refused":
                 raise InputError(value)
             if kind == "fault":
-                log.error("reading %s: %s", name, value)
-                break
+                raise TooMuch(value)
             assert progress
             progress(value)
-        else:  # stopped by the clock, where a busy machine gave it less than its seconds of work
-            log.error("reading %s: no answer in time", name)
+        # by the clock, where a busy machine gave it less than its seconds of work
+        raise TooMuch("no answer in time")
     except EOFError:
-        log.error("reading %s: the process ended", name)
+        raise TooMuch("the process ended") from None
     finally:
         here.close()
         process.kill()
         process.join()
-    raise InputError(
-        f"{name} cannot be read with the memory and time that one file may take; export it again."
-    )
 
 
 def _work(
@@ -96,8 +132,10 @@ def _work(
     arguments: tuple[Any, ...],
     tells: bool,
     limits: tuple[int, float],
+    stands_back: int,
 ) -> None:
     memory, seconds = limits
+    os.nice(stands_back)
     held = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (held + memory, held + memory))
     resource.setrlimit(resource.RLIMIT_CPU, (int(seconds) + 1, int(seconds) + 2))
@@ -115,5 +153,8 @@ def _work(
             pipe.send(("done", work(*arguments, *((tell,) if tells else ()))))
         except InputError as error:
             pipe.send(("refused", str(error)))
+        except OSError as error:
+            full = disk_is_full(error)
+            pipe.send(("refused", DISK_FULL) if full else ("fault", repr(error)))
         except (Exception, MemoryError) as error:
             pipe.send(("fault", repr(error)))

@@ -3,13 +3,16 @@
 What one holds, and writing one that appears only when it is whole.
 """
 
+import errno
 import os
+import shutil
 import struct
+from contextlib import nullcontext, suppress
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from types import TracebackType
-from typing import Literal
+from typing import Any, Literal
 
 import numba
 import numpy as np
@@ -216,12 +219,21 @@ class AudioWriter:
     def add(self, block: NDArray[np.float32]) -> None:
         """Write the next block, (channels, frames)."""
         if self._bits == "32f":
-            self._file.write(block.T)
+            self._write(block.T)
             return
         depth = int(self._bits)
         out = np.empty(block.shape[::-1], dtype=np.int32)
         self.clipped_samples += _dithered(np.ascontiguousarray(block), out, depth, self._dither)
-        self._file.write(out)
+        self._write(out)
+
+    def _write(self, frames: NDArray[Any]) -> None:
+        try:
+            self._file.write(frames)
+        except (soundfile.LibsndfileError, AssertionError):
+            # the library does not say what the system said
+            if shutil.disk_usage(self.path.parent).free < frames.nbytes:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path) from None
+            raise
 
     def __enter__(self) -> "AudioWriter":
         return self
@@ -232,7 +244,8 @@ class AudioWriter:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        self._file.close()
+        with suppress(soundfile.LibsndfileError) if kind else nullcontext():
+            self._file.close()
         if kind is None:
             self._passing.replace(self.path)
         else:

@@ -15,6 +15,8 @@ from metaphon.core.measure.peaks import NEAR_FULL_SCALE, decibels
 
 OUTLINE_COLUMNS = 600
 _BLOCK = 1 << 16
+_SAMPLE_BYTES = 4  # of what is converted: 32-bit float
+_GROWN = 4  # times its size: from there on a person is told
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,7 @@ def take_in(
     rate_hz: int,
     converted_path: Path,
     name: str,
+    most_bytes: int | None = None,
     progress: Callable[[float], None] | None = None,
 ) -> Intake:
     """Read a recording through; where its rate is not the mix's, write it anew to converted_path.
@@ -45,11 +48,18 @@ def take_in(
     packed with losses is unpacked there as well, since its samples cannot be found again to the
     frame otherwise. `outline`
     holds the highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as
-    `probe` does, and for samples that are not numbers or a file that breaks off.
+    `probe` does, for samples that are not numbers or a file that breaks off, and for what would
+    take more than `most_bytes` once it is converted.
     """
     info = probe(path, name)
     lossy = info.container in LOSSY
     converted = lossy or info.sample_rate_hz != rate_hz
+    size = round(info.duration_s * rate_hz) * info.channels * _SAMPLE_BYTES
+    if converted and most_bytes is not None and size > most_bytes:
+        raise InputError(
+            f"{name} takes {size / 1e9:.1f} GB once it is at {rate_hz} Hz, and there is room for "
+            f"{most_bytes / 1e9:.1f} GB in this mix; cut it shorter, or make room."
+        )
     outline = np.zeros(OUTLINE_COLUMNS)
     peaks = np.zeros(info.channels)
     done = 0
@@ -82,6 +92,11 @@ def take_in(
     if info.sample_rate_hz != rate_hz:
         notices.append(
             f"{name} was at {info.sample_rate_hz} Hz and is now at {rate_hz} Hz like the mix."
+        )
+    if converted and size > _GROWN * path.stat().st_size:
+        notices.append(
+            f"{name} takes {size / 1e9:.2f} GB here, {size / path.stat().st_size:.0f} times its "
+            "own size, since it was converted."
         )
     if peaks.max(initial=0.0) >= NEAR_FULL_SCALE and info.container not in LOSSY:
         notices.append(

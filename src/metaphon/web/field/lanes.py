@@ -28,6 +28,7 @@ from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of
 
 _LARGEST = 5_000_000
@@ -181,6 +182,7 @@ def _file(text: str, name: str, kind: str) -> HttpResponse:
     )
 
 
+@takes(6)
 @require_POST
 def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """Read lanes from a CSV table or from block formats.

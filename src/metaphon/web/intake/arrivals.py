@@ -5,7 +5,6 @@ The protocol is tus 1.0.0 (tus.io), with its extensions for creation and termina
 
 import base64
 import uuid
-from datetime import timedelta
 from functools import wraps
 from pathlib import PurePath
 from typing import Any
@@ -14,7 +13,6 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
-from django.utils.timezone import now
 from django.views.decorators.http import require_http_methods, require_POST
 
 from metaphon.core.errors import InputError
@@ -22,11 +20,12 @@ from metaphon.web.intake.models import LARGEST_BYTES, Arrival
 from metaphon.web.intake.tasks import check_arrival
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.space import require_space
+from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import View, fragment_of
 
 _PROTOCOL = "1.0.0"
 _PIECE = 1 << 20
-_KEPT = timedelta(days=7)  # how long what broke off waits to be gone on with
 
 
 def _by_protocol(view: View) -> View:
@@ -55,7 +54,7 @@ def create(request: HttpRequest, mix: Mix) -> HttpResponse:
     length = request.headers.get("Upload-Length", "")
     if not length.isdecimal() or not 1 <= int(length) <= LARGEST_BYTES:
         raise InputError("This file is empty, or larger than a recording can be; choose another.")
-    _forget_old()
+    require_space(mix, int(length))
     arrival = Arrival.objects.create(
         mix=mix,
         user_id=int(request.user.pk or 0),
@@ -79,11 +78,7 @@ def _name_in(metadata: str) -> str:
     return PurePath(name.replace("\\", "/")).name[-255:] or "recording"
 
 
-def _forget_old() -> None:
-    for arrival in Arrival.objects.filter(created_at__lt=now() - _KEPT):
-        arrival.forget()
-
-
+@takes(9)  # a piece of 8, and what goes with it
 @require_http_methods(["HEAD", "PATCH", "DELETE"])
 @_by_protocol
 def arrival(request: HttpRequest, mix: Mix, key: uuid.UUID) -> HttpResponse:

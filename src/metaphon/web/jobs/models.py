@@ -75,6 +75,7 @@ class RenderFile(models.Model):
     file = models.FileField(upload_to=render_path, max_length=255)
     target = models.CharField(max_length=1500, blank=True)
     stem = models.CharField(max_length=64, blank=True)
+    bytes = models.PositiveBigIntegerField(default=0)
     figures = models.JSONField(default=dict)
     history = models.JSONField(default=dict)
 

@@ -2,6 +2,7 @@
 
 import json
 import tempfile
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 
@@ -12,7 +13,8 @@ from metaphon.core.checks.rules import check
 from metaphon.core.engine.downmix import fold_down_correlation
 from metaphon.core.engine.levels import StripMeters
 from metaphon.core.engine.offline import Result, outputs_of, render_to_files
-from metaphon.core.engine.plan import compile
+from metaphon.core.engine.plan import Plan, compile
+from metaphon.core.engine.render import Output
 from metaphon.core.engine.report import as_text, entry, report_name
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
@@ -21,6 +23,7 @@ from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.models import discard
 from metaphon.web.mixes.recordings import keep
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.space import require_space
 
 
 def run(render: Render) -> None:
@@ -31,6 +34,7 @@ def run(render: Render) -> None:
     head = Path(settings.MEDIA_ROOT) / options["head"] if options.get("head") else SHIPPED
     outputs = outputs_of(mix, plan, options["targets"], options["stems"], head)
     meters = StripMeters(plan)
+    require_space(render.mix, _needed_bytes(plan, outputs, options["bits"]))
     scratch = Path(settings.MEDIA_ROOT) / "scratch"
     scratch.mkdir(parents=True, exist_ok=True)
     Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
@@ -71,8 +75,14 @@ def run(render: Render) -> None:
             still.save()
 
 
+def _needed_bytes(plan: Plan, outputs: Sequence[Output], bits: str) -> int:
+    """What the files take where they are not packed."""
+    sample = 4 if bits == "32f" else int(bits) // 8
+    return plan.frames * sample * sum(output.target.channels for output in outputs)
+
+
 def _row(render: Render, kind: str, path: Path) -> RenderFile:
-    row = RenderFile(render=render, kind=kind, name=path.name)
+    row = RenderFile(render=render, kind=kind, name=path.name, bytes=path.stat().st_size)
     keep(row.file, path.name, path)
     return row
 

@@ -4,17 +4,20 @@ changed.
 
 import hashlib
 import logging
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rules import listened, noticed
-from metaphon.core.checks.sound import Sound
+from metaphon.core.checks.rules import noticed
+from metaphon.core.checks.survey import survey
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
+from metaphon.core.files.apart import MEMORY_BYTES, TooMuch, work_apart
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
 
+_SECONDS = 1800.0
+_STANDS_BACK = 9  # of the worker, which stands back from what is heard
 log = logging.getLogger(__name__)
 
 
@@ -34,13 +37,14 @@ def run(mix: Mix) -> None:
     findings: list[dict[str, object]] = []
     levels: dict[str, dict[str, object]] = {}
     try:
-        sound = Sound(document)
-        findings = [asdict(finding) for finding in listened(document, sound)]
-        levels = {strip_id: asdict(level) for strip_id, level in sound.levels.items()}
+        # apart, and behind a render: a long survey is set aside for whatever else is to be done
+        findings, levels = work_apart(
+            survey, document, limits=(MEMORY_BYTES, _SECONDS), stands_back=_STANDS_BACK
+        )
     except InputError:
         # nothing to hear yet, or a file is missing: the rules that only look at the mix say so
         pass
-    except Exception:
+    except TooMuch:
         log.exception("survey of mix %s", mix.pk)
     Survey.objects.update_or_create(
         mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings}

@@ -9,8 +9,8 @@ from django.db import transaction
 from procrastinate import exceptions
 from procrastinate.contrib.django import app
 
-from metaphon.core.errors import InputError
-from metaphon.web.jobs import printing, rendering, surveying
+from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
+from metaphon.web.jobs import printing, rendering, surveying, sweeping
 from metaphon.web.jobs.models import Print, Render, Work
 from metaphon.web.jobs.progress import Interrupted
 from metaphon.web.mixes.models import Mix
@@ -24,7 +24,7 @@ def render_mix(*, render_id: int) -> None:
     _carry_out(Render.objects.select_related("mix").filter(pk=render_id).first(), rendering.run)
 
 
-@app.task(name="print_strips", queue="renders")
+@app.task(name="print_strips", queue="prints")
 def print_strips(*, print_id: int) -> None:
     """Print strips to new tracks."""
     _carry_out(
@@ -32,12 +32,19 @@ def print_strips(*, print_id: int) -> None:
     )
 
 
-@app.task(name="survey_mix", queue="renders")
+@app.task(name="survey_mix", queue="surveys")
 def survey_mix(*, mix_id: int) -> None:
     """Listen through a mix for levels and faults."""
     mix = Mix.objects.filter(pk=mix_id).first()
     if mix is not None:
         surveying.run(mix)
+
+
+@app.periodic(cron="17 * * * *")
+@app.task(name="sweep", queue="upkeep", queueing_lock="sweep", pass_context=False)
+def sweep(timestamp: int) -> None:
+    """Give back what nobody needs, once an hour."""
+    sweeping.sweep()
 
 
 def ask_for_survey(mix: Mix) -> None:
@@ -59,7 +66,10 @@ def _carry_out(row: Any, run: Callable[[Any], None]) -> None:
         _end(row, Work.Status.CANCELLED)
     except InputError as error:
         _end(row, Work.Status.FAILED, _by_their_names(row, str(error)))
-    except Exception:
+    except Exception as error:
+        if disk_is_full(error):
+            _end(row, Work.Status.FAILED, DISK_FULL)
+            return
         _end(
             row,
             Work.Status.FAILED,

@@ -23,6 +23,7 @@ from metaphon.web.listen.monitor_source import monitor_of
 from metaphon.web.mixes.models import discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.recordings import keep, store
+from metaphon.web.shell.bodies import takes
 
 
 def _drawn_anew() -> HttpResponse:
@@ -68,6 +69,7 @@ def _found_sound(path: Path, rate_hz: int) -> None:
     load_head(path, rate_hz).responses(np.eye(3))
 
 
+@takes(64)
 @require_POST
 def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     """Take in a measured head or the response of headphones.
@@ -105,6 +107,7 @@ def forget_file(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponse
     return _drawn_anew()
 
 
+@takes(1024)
 @require_POST
 def bring_reference(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take in a recording to compare the mix with; it becomes no track."""

@@ -23,7 +23,16 @@ def user_of(request: HttpRequest) -> User | None:
 
     None for none or an unknown one.
     """
-    kind, _, text = request.headers.get("Authorization", "").partition(" ")
+    return _user_by(request.headers.get("Authorization", ""))
+
+
+def carries_token(headers: dict[str, str]) -> bool:
+    """Whether the headers of a request, their names small, carry the token of somebody."""
+    return _user_by(headers.get("authorization", "")) is not None
+
+
+def _user_by(authorization: str) -> User | None:
+    kind, _, text = authorization.partition(" ")
     if kind.lower() != "bearer" or not text:
         return None
     row = (

@@ -1,8 +1,9 @@
 """The history of a mix: its states named, returned to, and listed with who made them."""
 
 import json
+from typing import Any
 
-from django.db.models import Q
+from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
@@ -20,17 +21,29 @@ _SHOWN = 60
 
 @fragment_of("open_mix")
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """The last states, and every one that has a name."""
+    """The last states, and every one that has a name; or those before a revision, to follow."""
     mix = mix_for(request, mix_id)
-    return render(request, "mixes/history.html", _shown(request, mix))
+    before = request.GET.get("before", "")
+    if not before.isdecimal():
+        return render(request, "mixes/history.html", _shown(request, mix))
+    context = {**editing(request, mix), **_stretch(mix, int(before[:9]))}
+    return render(request, "mixes/states.html", context)
 
 
 def _shown(request: HttpRequest, mix: Mix) -> dict[str, object]:
-    newest = mix.journal.values_list("revision", flat=True)[:_SHOWN]
-    oldest = min(newest, default=0)
-    entries = mix.journal.filter(Q(revision__gte=oldest) | ~Q(name="")).defer("changes")
-    context = {"entries": entries.select_related("user"), "begins": oldest <= 1}
-    return {**editing(request, mix), **context}
+    stretch = _stretch(mix, mix.revision + 1)
+    named = mix.journal.exclude(name="").filter(revision__lt=stretch["oldest"])
+    return {**editing(request, mix), **stretch, "named": _with_people(named)}
+
+
+def _stretch(mix: Mix, before: int) -> dict[str, Any]:
+    """The states next before a revision, and the oldest of them."""
+    entries = list(_with_people(mix.journal.filter(revision__lt=before))[:_SHOWN])
+    return {"entries": entries, "oldest": entries[-1].revision if entries else 1}
+
+
+def _with_people(entries: QuerySet[JournalEntry]) -> QuerySet[JournalEntry]:
+    return entries.defer("changes").select_related("user")
 
 
 @require_POST

@@ -3,12 +3,16 @@
 from dataclasses import dataclass
 from typing import Any
 
-from django.db.models import Count, F, FloatField, Max, Q, QuerySet
+from django.conf import settings
+from django.core.paginator import Paginator
+from django.db.models import Count, F, FloatField, Max, OuterRef, QuerySet, Subquery, Sum, Value
 from django.db.models.functions import Cast, Coalesce, Lower
 from django.http import HttpRequest
 
-from metaphon.web.mixes.models import Clip, Mix, Strip
+from metaphon.web.mixes.models import AudioFile, Clip, JournalEntry, Mix, Strip
 from metaphon.web.mixes.outline import outline_path
+from metaphon.web.mixes.space import held_bytes, owned_by
+from metaphon.web.shell.templatetags.figures import size
 
 SORTS: dict[str, tuple[str, Any]] = {
     "changed": ("Last changed", "-changed_at"),
@@ -38,7 +42,8 @@ def listing(request: HttpRequest) -> dict[str, Any]:
 
     rows = _found(theirs(members__put_away=away), words, sort)
     clips: dict[int, list[Clip]] = {}
-    shown: list[Any] = list(rows[:_SHOWN])
+    page = Paginator(rows, _SHOWN).get_page(request.GET.get("page"))
+    shown: list[Any] = list(page)
     sounding = Clip.objects.filter(track__mix__in=[mix.pk for mix in shown], track__resting=False)
     for clip in sounding.select_related("audio", "track__mix"):
         clips.setdefault(clip.track.mix_id, []).append(clip)
@@ -47,30 +52,50 @@ def listing(request: HttpRequest) -> dict[str, Any]:
             MixShown(mix, outline_path(clips[mix.pk], mix.length_s) if mix.pk in clips else "")
             for mix in shown
         ],
-        "more": max(rows.count() - _SHOWN, 0),
+        "page": page,
         "words": words,
         "away": away,
         "sort": sort,
         "sorts": [(name, title) for name, (title, _) in SORTS.items()],
         "put_away": theirs(members__put_away=True).count(),
         "any": theirs().exists(),
+        "held": size(held_bytes(owned_by(request.user))),
+        "share": size(settings.PERSON_BYTES),
     }
 
 
 def _found(theirs: QuerySet[Mix], words: str, sort: str) -> QuerySet[Mix]:
     for word in words.split():
         theirs = theirs.filter(title__icontains=word)
-    clip = "strips__clips"
-    recorded_s = Cast(F(f"{clip}__audio__frames"), FloatField()) / F("sample_rate_hz")
-    length_s = Coalesce(F(f"{clip}__length_s"), recorded_s - F(f"{clip}__in_s"))
+    recorded_s = Cast(F("audio__frames"), FloatField()) / F("track__mix__sample_rate_hz")
+    end_s = F("start_s") + Coalesce(F("length_s"), recorded_s - F("in_s"))
+    clips = Clip.objects.filter(track__mix=OuterRef("pk"))
+    recordings = AudioFile.objects.filter(mix=OuterRef("pk"))
+    last = JournalEntry.objects.filter(pk=OuterRef("state"))
     return (
         theirs.annotate(
             role=F("members__role"),
-            tracks=Count("strips", filter=Q(strips__kind=Strip.Kind.TRACK), distinct=True),
-            buses=Count("strips", filter=Q(strips__kind=Strip.Kind.BUS), distinct=True),
-            length_s=Coalesce(Max(F(f"{clip}__start_s") + length_s), 0.0),
-            changed_at=Coalesce(Max("journal__created_at"), F("created_at")),
+            tracks=_strips(Strip.Kind.TRACK),
+            buses=_strips(Strip.Kind.BUS),
+            length_s=Coalesce(_one(clips, Max(end_s)), 0.0),
+            recorded_bytes=Coalesce(_one(recordings, Sum("bytes")), 0),
+            changed_at=Coalesce(Subquery(last.values("created_at")), F("created_at")),
         )
         .prefetch_related("targets", "members__user")
         .order_by(SORTS[sort][1], "-pk")
+    )
+
+
+def _strips(kind: Strip.Kind) -> Coalesce:
+    return Coalesce(_one(Strip.objects.filter(mix=OuterRef("pk"), kind=kind), Count("pk")), 0)
+
+
+def _one(rows: QuerySet[Any], figure: Any) -> Subquery:
+    """One figure over all of some rows."""
+    return Subquery(
+        rows.order_by()
+        .annotate(all=Value(1))
+        .values("all")
+        .annotate(figure=figure)
+        .values("figure")
     )

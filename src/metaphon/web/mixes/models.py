@@ -134,6 +134,7 @@ class AudioFile(models.Model):
     encoding = models.CharField(max_length=24)
     channels = models.PositiveSmallIntegerField()
     frames = models.PositiveBigIntegerField()
+    bytes = models.PositiveBigIntegerField(default=0)  # of all that is stored
     source_rate_hz = models.PositiveIntegerField()
     sample_peak_dbfs = models.FloatField(null=True)
     outline = models.JSONField(default=list)

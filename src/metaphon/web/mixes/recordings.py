@@ -21,6 +21,7 @@ from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.snapshots import local_path
+from metaphon.web.mixes.space import require_space, room_bytes
 
 _SUFFIXES = {
     "WAV": "wav",
@@ -63,6 +64,7 @@ def store(
             mix.sample_rate_hz,
             converted,
             name,
+            room_bytes(mix),
             path=path,
             name=name,
             progress=progress or _untold,
@@ -86,6 +88,7 @@ def store(
             keep(audio.file, f"{stem}.wav", converted)
         else:
             keep(audio.file, f"{stem}.{suffix}", path)
+        audio.bytes = sum(file.size for file in (audio.file, audio.original) if file)
         audio.save()
     draw(audio)
     return audio
@@ -93,6 +96,7 @@ def store(
 
 def copied(audio: AudioFile, mix: Mix) -> AudioFile:
     """The same recording in another mix, with files of its own."""
+    require_space(mix, audio.bytes)
     copy = AudioFile(mix=mix)
     for field in AudioFile._meta.concrete_fields:
         if field.name not in ("id", "mix", "created_at", "file", "original", "waveform"):

@@ -1,5 +1,6 @@
 """Parts of pages: shown only within their page, and not drawn anew where they say the same."""
 
+import re
 from collections import OrderedDict
 from collections.abc import Callable, Hashable
 from functools import wraps
@@ -10,7 +11,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect
 from django.template.loader import render_to_string
 from django.urls import reverse
-from django.utils.safestring import SafeString
+from django.utils.safestring import SafeString, mark_safe
 
 View = Callable[..., HttpResponse]
 
@@ -32,6 +33,7 @@ def fragment_of(page: str) -> Callable[[View], View]:
 
 
 _KEPT = 8192
+_INDENTS = re.compile(r"\n\s+")
 _drawn: OrderedDict[Hashable, SafeString] = OrderedDict()
 
 
@@ -42,7 +44,8 @@ def drawn_once(template: str, key: tuple[Any, ...], context: dict[str, Any]) -> 
     """
     found = _drawn.get((template, key))
     if found is None:
-        found = _drawn[template, key] = render_to_string(template, context)
+        text = _INDENTS.sub("\n", render_to_string(template, context))  # most of a deep template
+        found = _drawn[template, key] = mark_safe(text)
         if len(_drawn) > _KEPT:
             _drawn.popitem(last=False)
     else:

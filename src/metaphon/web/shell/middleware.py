@@ -9,7 +9,7 @@ from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
-from metaphon.core.errors import InputError, StaleEdit
+from metaphon.core.errors import DISK_FULL, InputError, StaleEdit, disk_is_full
 
 
 class PlainWords:
@@ -26,6 +26,8 @@ class PlainWords:
             return said(request, str(error), 422)
         if isinstance(error, PermissionDenied):
             return said(request, str(error) or "You may not do this.", 403)
+        if disk_is_full(error):
+            return said(request, DISK_FULL, 507)
         return None
 
 

@@ -170,6 +170,14 @@ def percent(part: float) -> str:
 
 
 @register.filter
+def size(number_of_bytes: int) -> str:
+    """How much of a disk something takes, in words."""
+    if number_of_bytes >= 10**9:
+        return f"{number_of_bytes / 10**9:.1f} GB"
+    return f"{number_of_bytes / 10**6:.0f} MB"
+
+
+@register.filter
 def kilohertz(rate_hz: int) -> str:
     """A sample rate as it is said."""
     return f"{rate_hz / 1000:g}"

@@ -15,7 +15,8 @@ from procrastinate.contrib.django import app
 _HEARTBEAT_S = 3.0
 _DEAD_AFTER_S = 12.0
 _POLITE = 10
-_QUEUES = ("renders", "arrivals")  # so that a recording does not wait behind a long render
+# one of each kind at a time, so that none waits behind a long one of another
+_QUEUES = ("renders", "prints", "surveys", "arrivals", "upkeep")
 
 
 class Command(BaseCommand):
