@@ -1,6 +1,7 @@
 """Live listening in a real browser against the real server: the sound itself is looked at."""
 
 import json
+import random
 import threading
 import time
 from collections.abc import Callable
@@ -14,9 +15,13 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
 
 from metaphon.core.edits.chains import AddProcessor, RemoveProcessor
+from metaphon.core.listen.monitor import Monitor
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Member, Mix, Strip
 from tests.browser.server import BrowserTest
+from tests.core.test_edits import ALL
+from tests.nasty import as_json, spoiled, text
+from tests.runner import long_test
 from tests.sounds import unpacked
 from tests.web.base import make_user
 
@@ -276,8 +281,8 @@ class Live(BrowserTest):
         self.assertEqual(sum(report["gaps"] for report in reports), 0)
 
 
-class Several(BrowserTest):
-    """Connections without a browser, as many as there are listeners."""
+class ConnectionTest(BrowserTest):
+    """Connections without a browser."""
 
     def connect(self, mix: Mix, headers: dict[str, str], origin: str | None) -> Any:
         address = f"{self.listen_address}/mix/{mix.pk}/listen/live"
@@ -300,6 +305,10 @@ class Several(BrowserTest):
 
     def cookie(self, page: Page) -> dict[str, str]:
         return {"Cookie": "; ".join(f"{c['name']}={c['value']}" for c in page.context.cookies())}
+
+
+class Several(ConnectionTest):
+    """As many connections as there are listeners."""
 
     def test_without_rights_there_is_nothing(self) -> None:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
@@ -434,3 +443,50 @@ class Several(BrowserTest):
             live.send(json.dumps({"do": "play", "at": 0}))
             while isinstance(live.recv(30), str):
                 pass
+
+
+_SAYS = 5000
+_AT_ONCE = 100
+
+
+class AnythingSaid(ConnectionTest):
+    """Whatever is said over the socket is answered, and the engine goes on."""
+
+    def said(self, dice: random.Random, sources: list[str]) -> str:
+        state = json.loads(self.state({"source": dice.choice(sources)}, **Monitor().model_dump()))
+        shaped = [
+            state,
+            {"do": "play", "at": dice.randint(-1, 10**9)},
+            {"do": "jump", "at": 0.5},
+            {"do": "played", "epoch": 1, "frames": 4096, "gaps": 0},
+            {"do": "answer", "side": "x"},
+            {"do": "blind", "on": True},
+            {"preview": dice.choice(ALL), "control": text(dice), "edit": text(dice)},
+            {"release": text(dice)},
+        ]
+        return as_json(dice, spoiled(dice, dice.choice(shaped)))
+
+    @long_test
+    def test_thousands_of_messages_leave_the_engine_at_work(self) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        sources = ["now", *(f"revision {n}" for n in range(mix.revision + 2)), "render 0"]
+        with self.connect(mix, self.cookie(self.open()), self.address) as live:
+            while "ready" not in json.loads(live.recv(30)):
+                pass
+            for first in range(0, _SAYS, _AT_ONCE):
+                for seed in range(first, first + _AT_ONCE):
+                    live.send(self.said(random.Random(seed), sources))
+                live.send(self.state({"target": "0+2+0"}))
+                live.send(json.dumps({"do": "play", "at": 48000 + first}))
+                where = f"what was said from seed {first} on ended it"
+                while True:  # until it plays from there
+                    try:
+                        data = live.recv(60)
+                    except (ConnectionClosed, TimeoutError):
+                        self.fail(where)
+                    if isinstance(data, bytes):
+                        continue
+                    told = json.loads(data)
+                    self.assertNotIn("broke off", told.get("message", ""), where)
+                    if told.get("at") == 48000 + first:
+                        break

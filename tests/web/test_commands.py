@@ -22,7 +22,7 @@ from tests.core.test_edits import ALL, EditTest
 from tests.web.base import WebTest, make_user
 
 
-class Sequences(WebTest):
+class CommandTest(WebTest):
     """The mix of the commands' own tests, in the database."""
 
     def setUp(self) -> None:
@@ -48,6 +48,8 @@ class Sequences(WebTest):
         snapshots.forget()
         return self.document()
 
+
+class Sequences(CommandTest):
     def test_any_sequence_undone_is_the_start_and_done_again_the_end(self) -> None:
         start = self.document()
         for seed in range(4):

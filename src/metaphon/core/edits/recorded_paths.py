@@ -3,19 +3,21 @@
 Thinned as far as the ear allows, set into what was there.
 """
 
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
 
 from metaphon.core.document.breakpoints import MOST_POINTS, Breakpoints
-from metaphon.core.document.mix import Identifier, Mix
+from metaphon.core.document.mix import Identifier, Mix, TimeS
 from metaphon.core.document.positions import FORMS, in_form
 from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.lane_edits import drawn_into
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import wrap_azimuth
+
+_Degrees = Annotated[float, Field(ge=-3600.0, le=3600.0)]
 
 THINNED_TO_DEG = (
     1.0  # about the least change of direction that is heard in front (Blauert 1997, section 2.1)
@@ -30,7 +32,7 @@ class RecordPath(Command):
 
     kind: Literal["record_path"] = "record_path"
     strip: Identifier
-    points: tuple[tuple[float, float, float], ...] = Field(
+    points: tuple[tuple[TimeS, _Degrees, _Degrees], ...] = Field(
         description="Seconds, azimuth and elevation, in order."
     )
     within_deg: float = Field(THINNED_TO_DEG, ge=0.0, le=30.0, json_schema_extra={"unit": "°"})
@@ -40,11 +42,7 @@ class RecordPath(Command):
         if strip.placement.locked:
             raise InputError(f"{strip.name} is locked; unlock it first.")
         path = np.array(self.points, dtype=float).reshape(-1, 3)
-        if (
-            not 2 <= len(path) <= MOST_POINTS
-            or path[0, 0] < 0.0
-            or np.any(np.diff(path[:, 0]) <= 0.0)
-        ):
+        if not 2 <= len(path) <= MOST_POINTS or np.any(np.diff(path[:, 0]) <= 0.0):
             raise InputError("Nothing was recorded; press Record, play, and drag a source.")
         times, azimuth, elevation = (
             path[:, 0],

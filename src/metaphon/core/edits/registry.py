@@ -61,7 +61,7 @@ AnyCommand: Any = Annotated[reduce(or_, COMMANDS.values()), Field(discriminator=
 def read(data: Any) -> Command:
     """A command from decoded JSON. Raises InputError in one sentence for what is none."""
     kind = data.get("kind") if isinstance(data, dict) else None
-    if kind not in COMMANDS:
+    if not isinstance(kind, str) or kind not in COMMANDS:
         raise InputError(f"There is no command {str(kind)[:40]!r}; see schema --commands.")
     try:
         return COMMANDS[kind].model_validate(data)

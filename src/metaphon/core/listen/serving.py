@@ -16,10 +16,11 @@ import numpy as np
 from metaphon.core.document.mix import Mix
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
-from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
+from metaphon.core.listen.monitor import NOW, MonitorSource
 from metaphon.core.listen.session import Session
 from metaphon.core.listen.stream_clock import STRETCH_FRAMES, StreamClock
 from metaphon.core.listen.trials import Trials
+from metaphon.core.listen.wishes import Hearing, Wish
 
 _EAGER = -8
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
@@ -42,7 +43,8 @@ def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
 def serve(pipe: Connection, rate_hz: int) -> None:
     """Answer messages until the pipe closes.
 
-    In: ("document", name, Mix or Delta, ids of the edits that came with it), ("state", dict),
+    In: ("document", name, Mix or Delta, ids of the edits that came with it), ("forget", name),
+    ("state", dict),
     ("do", dict), ("preview", command, control, id of the edit or None), ("release", control). Out:
     packed stretches, or JSON text for everything else.
     """
@@ -100,14 +102,16 @@ class Server:
                 self._session.set_document(
                     name, self._trials.keep(mix, edits) if name == NOW else mix
                 )
+            elif kind == "forget":
+                self._session.documents.pop(rest[0], None)
             elif kind == "state":
-                self._state(rest[0])
+                self._hear(Hearing.model_validate(rest[0]))
             elif kind == "preview":
                 self._heard(self._trials.try_out(*rest))
             elif kind == "release":
                 self._heard(self._trials.release(rest[0]))
             else:
-                self._do(**rest[0])
+                self._do(Wish.model_validate(rest[0]))
         except InputError as error:
             self._say(message=str(error))
 
@@ -120,46 +124,44 @@ class Server:
             with suppress(InputError):
                 self._session.set_document(NOW, mix)
 
-    def _state(self, state: dict[str, Any]) -> None:
+    def _hear(self, wanted: Hearing) -> None:
         """Take over what the listener has set; what is as it was stays untouched."""
-        session = self._session
-        loop = state.get("loop")
+        session, loop = self._session, wanted.loop
         session.set_loop(
             (int(loop[0]), int(loop[1])) if loop and loop[1] - loop[0] >= STRETCH_FRAMES else None
         )
-        monitor = Monitor.model_validate(state["monitor"])
-        if monitor != session.monitor:
-            session.set_monitor(monitor)
+        if wanted.monitor != session.monitor:
+            session.set_monitor(wanted.monitor)
         for side in ("a", "b"):
-            monitor_source = MonitorSource.model_validate(state["monitor_sources"][side])
+            monitor_source: MonitorSource = getattr(wanted.monitor_sources, side)
             if (
                 monitor_source != session.monitor_sources[side]
                 and monitor_source.source in session.documents
             ):
                 session.hear(side, monitor_source)
-        compared = (state["comparing"], state["active"], state["matched"])
+        compared = (wanted.comparing, wanted.active, wanted.matched)
         if compared != (session.comparing, session.active, session.matched):
             session.compare(*compared)
 
-    def _do(self, do: str, **what: Any) -> None:
-        session = self._session
+    def _do(self, wish: Wish) -> None:
+        session, do = self._session, wish.do
         if do == "play":
-            self._begin(what["at"], True)
+            self._begin(int(wish.at), True)
         elif do == "pause":
             self._playing = False
         elif do == "jump":
-            self._begin(what["at"], self._playing)
+            self._begin(int(wish.at), self._playing)
         elif do == "played":
-            if what["epoch"] == self._epoch:
-                self._clock.played(int(what["frames"]), bool(what.get("gaps")))
-                if what.get("gaps"):
+            if wish.epoch == self._epoch:
+                self._clock.played(int(wish.frames), bool(wish.gaps))
+                if wish.gaps:
                     self._say(gap=True, lead_ms=round(self._clock.lead_s * 1000))
         elif do == "reset":
             session.reset_meters()
         elif do == "blind":
-            session.blind = Blind() if what["on"] else None
+            session.blind = Blind() if wish.on else None
         elif do == "answer" and session.blind:
-            right = session.blind.answer(what["side"])
+            right = session.blind.answer(wish.side)
             blind = session.blind
             self._say(
                 blind={
@@ -175,7 +177,7 @@ class Server:
             self._eager = True  # not before, so that a newcomer's start does not disturb the others
             with suppress(PermissionError):
                 os.nice(_EAGER)  # only some users may; sound flows while pages are drawn
-        self._session.jump(int(at))
+        self._session.jump(at)
         self._epoch += 1
         self._clock.begin()
         self._playing = playing

@@ -14,6 +14,7 @@ from metaphon.core.edits.command import Command, apply
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
 
+_MOST = 64  # controls that are tried out at once
 _LOST_S = 5.0  # an edit of which nothing more was heard for so long is not waited for
 
 
@@ -59,6 +60,8 @@ class Trials:
         """Take in what a control says now; gives what is heard, None before there is a mix."""
         self._trials.pop(control, None)
         self._trials[control] = _Trial(read(command), edit, time.monotonic())
+        while len(self._trials) > _MOST:
+            self._trials.pop(next(iter(self._trials)))
         return self._heard(self._kept) if self._kept else None
 
     def release(self, control: str) -> Mix | None:

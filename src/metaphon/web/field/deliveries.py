@@ -14,6 +14,7 @@ from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.field.models import OwnLimits
 from metaphon.web.mixes.editing import carry_out
 from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.shell.posted import number_in
 
 
 @dataclass(frozen=True)
@@ -64,8 +65,7 @@ def keep(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     own = OwnLimits.objects.filter(user=request.user.pk)
     if "forget" in request.POST:
-        number = request.POST["forget"]
-        own.filter(pk=int(number) if number.isdecimal() else 0).delete()
+        own.filter(pk=number_in(request.POST["forget"]) or 0).delete()
         return _back(request, mix.pk)
     title = request.POST.get("title", "").strip()
     form = LimitsForm(request.POST, instance=own.filter(title=title).first())

@@ -19,6 +19,7 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import number_in
 
 _ORDER = {"problem": 0, "warning": 1, "note": 2}
 
@@ -100,8 +101,8 @@ def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     place = next((n for n, row in enumerate(rows) if _is(row.finding, request)), None)
     if place is None:
         raise InputError("This is no longer found; the list is drawn anew.")
-    way = request.POST.get("way", "")
-    command = mend(document_of(mix), rows[place].finding, int(way) if way.isdecimal() else 0)
+    way = number_in(request.POST.get("way", "")) or 0
+    command = mend(document_of(mix), rows[place].finding, way)
     mix, applied = carry_out(request, mix_id, command)
     keys = [*request.POST.getlist("mended"), rows[place].key]
     mended = {

@@ -16,6 +16,7 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import number_in
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
@@ -54,8 +55,8 @@ def chart(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
 
     def size(name: str, default: int, low: int, high: int) -> int:
-        text = request.GET.get(name, "")
-        return min(max(int(text), low), high) if text.isdecimal() else default
+        given = number_in(request.GET.get(name, ""))
+        return default if given is None else min(max(given, low), high)
 
     drawing = draw(mix, size("width", 1240, 560, 4000), size("height", 600, 300, 4000))
     return render(request, "flow/map.html", {"mix": mix, "drawing": drawing})
@@ -88,8 +89,7 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 def _open_part(request: HttpRequest) -> int:
     """The processor whose controls the page shows."""
-    text = request.headers.get("X-Part", "")
-    return int(text) if text.isdecimal() else 0
+    return number_in(request.headers.get("X-Part", "")) or 0
 
 
 def changed(

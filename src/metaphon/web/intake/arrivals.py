@@ -23,6 +23,7 @@ from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.space import require_space
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import View, fragment_of
+from metaphon.web.shell.posted import number_in
 
 _PROTOCOL = "1.0.0"
 _PIECE = 1 << 20
@@ -51,16 +52,16 @@ def _by_protocol(view: View) -> View:
 @_by_protocol
 def create(request: HttpRequest, mix: Mix) -> HttpResponse:
     """Announce a recording: its length and its name; answers with the address to send it to."""
-    length = request.headers.get("Upload-Length", "")
-    if not length.isdecimal() or not 1 <= int(length) <= LARGEST_BYTES:
+    length = number_in(request.headers.get("Upload-Length", "")) or 0
+    if not 1 <= length <= LARGEST_BYTES:
         raise InputError("This file is empty, or larger than a recording can be; choose another.")
-    require_space(mix, int(length))
+    require_space(mix, length)
     arrival = Arrival.objects.create(
         mix=mix,
         user_id=int(request.user.pk or 0),
         key=uuid.uuid4(),
         name=_name_in(request.headers.get("Upload-Metadata", "")),
-        length=int(length),
+        length=length,
     )
     arrival.path.touch()
     response = HttpResponse(status=201)

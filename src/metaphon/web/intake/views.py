@@ -17,6 +17,7 @@ from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import document_of, local_path
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import number_in
 
 _MOST_ZOOM = 24
 
@@ -58,5 +59,5 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the time line anew."""
     mix, _ = carry_out(request, mix_id)
     place, _, strip_id = request.headers.get("X-Clip", "").partition(" ")
-    shown = timeline(mix, strip_id, int(place) if place.isdecimal() else 0)
+    shown = timeline(mix, strip_id, number_in(place) or 0)
     return after_edit(request, mix, "intake/timeline.html", shown)

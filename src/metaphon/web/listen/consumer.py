@@ -21,18 +21,20 @@ from pydantic import ValidationError
 from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
-from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
+from metaphon.core.listen.monitor import NOW
 from metaphon.core.listen.serving import serve
+from metaphon.core.listen.wishes import Hearing, Wish
 from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
 from metaphon.web.mixes.watch import watch
+from metaphon.web.shell.posted import UNREADABLE, data_in
 
 _MOST_EACH = 12  # connections of one person, each a process
+_MOST_SOURCES = 8  # states, references and results that an engine holds at once
 _LOOK_EVERY_S = 3.0  # whether the listener may still listen
 _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
-_DO = {"play", "pause", "jump", "played", "reset", "blind", "answer"}
 _capacity = Capacity()
 _connections: Counter[int] = Counter()
 _engines = multiprocessing.get_context("forkserver")
@@ -55,7 +57,7 @@ class Listener(AsyncWebsocketConsumer):
             return
         _connections[self.user.pk] += 1
         self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
-        self._given: set[str] = set()
+        self._given: set[str] = set()  # the sources that the engine has
         self._known: Document | None = None  # the mix that the engine has
         self._revision = -1  # and its revision
         await self.accept()
@@ -174,14 +176,12 @@ class Listener(AsyncWebsocketConsumer):
     async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
         try:
             if text_data is None or len(text_data) > _LONGEST_MESSAGE:
-                raise InputError("The page sent something that cannot be read; load it again.")
-            await self._answer(json.loads(text_data))
+                raise InputError(UNREADABLE)
+            await self._answer(data_in(text_data))
         except InputError as error:
             await self._say(error)
-        except (ValueError, KeyError, TypeError, AttributeError):
-            await self._say(
-                InputError("The page sent something that cannot be read; load it again.")
-            )
+        except (ValueError, KeyError, TypeError, AttributeError, OverflowError):
+            await self._say(InputError(UNREADABLE))
 
     async def _answer(self, message: dict[str, Any]) -> None:
         if "state" in message:
@@ -203,47 +203,27 @@ class Listener(AsyncWebsocketConsumer):
                 "more; press Play again when somebody has stopped."
             )
             await self.send(text_data=json.dumps({"message": said, "stopped": True}))
-        elif message["do"] in _DO:
-            if message["do"] == "pause":
-                _capacity.stops(self)
-            self._tell("do", {name: value for name, value in message.items() if name in _ALLOWED})
         else:
-            raise InputError("The page asked for something unknown; load it again.")
+            wish = Wish.model_validate(message)
+            if wish.do == "pause":
+                _capacity.stops(self)
+            self._tell("do", wish.model_dump())
 
     async def _state(self, state: dict[str, Any]) -> None:
         try:
-            monitor_sources = {
-                side: MonitorSource.model_validate(state["monitor_sources"][side])
-                for side in ("a", "b")
-            }
-            raw = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
-            monitor = Monitor.model_validate(raw)
+            monitor = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
+            wanted = Hearing.model_validate({**state, "monitor": monitor})
         except ValidationError as error:
             raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
-        for monitor_source in monitor_sources.values():
-            if monitor_source.source not in self._given:
-                self._tell(
-                    "document",
-                    monitor_source.source,
-                    await self._document(monitor_source.source),
-                    [],
-                )
-                self._given.add(monitor_source.source)
-        loop = state.get("loop")
-        self._tell(
-            "state",
-            {
-                "monitor_sources": {
-                    side: monitor_source.model_dump()
-                    for side, monitor_source in monitor_sources.items()
-                },
-                "monitor": monitor.model_dump(),
-                "loop": [int(loop[0]), int(loop[1])] if loop else None,
-                "comparing": bool(state["comparing"]),
-                "active": state["active"] if state["active"] in ("a", "b", "x") else "a",
-                "matched": bool(state["matched"]),
-            },
-        )
+        heard = {wanted.monitor_sources.a.source, wanted.monitor_sources.b.source}
+        for source in heard - self._given:
+            self._tell("document", source, await self._document(source), [])
+            self._given.add(source)
+        if len(self._given) > _MOST_SOURCES:
+            for source in self._given - heard - {NOW}:
+                self._tell("forget", source)
+            self._given &= {*heard, NOW}
+        self._tell("state", wanted.model_dump())
 
     @database_sync_to_async
     def _document(self, source: str) -> Document:
@@ -268,6 +248,3 @@ class Listener(AsyncWebsocketConsumer):
 
     def _row(self) -> Mix:
         return self._own_mix().get()
-
-
-_ALLOWED = {"do", "at", "epoch", "frames", "gaps", "on", "side"}

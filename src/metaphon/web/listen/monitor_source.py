@@ -19,6 +19,7 @@ from metaphon.web.listen.models import Reference, UserFile
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.snapshots import document_at, document_of, local_path
+from metaphon.web.shell.posted import as_object, number_in
 
 SHIPPED = {
     "open_pair": "Open pair (made up)",
@@ -31,18 +32,19 @@ def document_heard(mix: Mix, source: str) -> Document:
     """The document that is heard. Raises InputError where it is not there."""
     if source == "now":
         return document_of(mix)
-    kind, number = source.split(" ")
+    kind, _, text = source.partition(" ")
+    number = number_in(text)
+    if number is None:
+        raise InputError("This is no longer there to be heard; choose something else.")
     if kind == "revision":
-        return document_at(mix, int(number))
+        return document_at(mix, number)
     if kind == "reference":
-        reference = (
-            Reference.objects.filter(mix=mix, pk=int(number)).select_related("audio").first()
-        )
+        reference = Reference.objects.filter(mix=mix, pk=number).select_related("audio").first()
         if reference is None:
             raise InputError("This reference is no longer there; choose another.")
         audio = reference.audio
         return _of_file(mix, local_path(audio), layout_for_channels(audio.channels).name)
-    file = RenderFile.objects.filter(render__mix=mix, pk=int(number), kind="audio").first()
+    file = RenderFile.objects.filter(render__mix=mix, pk=number, kind="audio").first()
     if file is None:
         raise InputError("This result is no longer there; choose another.")
     return _of_file(mix, Path(default_storage.path(str(file.file.name))), file.target)
@@ -67,20 +69,20 @@ def _of_file(mix: Mix, path: Path, target: str) -> Document:
     )
 
 
-def monitor_of(raw: dict[str, Any], user: User) -> dict[str, Any]:
+def monitor_of(raw: Any, user: User) -> dict[str, Any]:
     """Monitor settings, the files they name found among those shipped and this person's own."""
-    monitor = dict(raw)
-    binaural = dict(monitor.get("binaural") or {})
+    monitor = dict(as_object(raw))
+    binaural = dict(as_object(monitor.get("binaural") or {}))
     binaural.pop("head_file", None)
     if str(binaural.get("head", "")).startswith("own:"):
-        binaural["head_file"] = _own(binaural["head"], user, UserFile.Kind.HEAD)
+        binaural["head_file"] = _own(str(binaural["head"]), user, UserFile.Kind.HEAD)
     monitor["binaural"] = binaural
-    correction = dict(monitor.get("correction") or {})
+    correction = dict(as_object(monitor.get("correction") or {}))
     monitor["correction"] = None
     if correction.get("response"):
-        correction["response"] = headphone_file(correction["response"], user)
+        correction["response"] = headphone_file(str(correction["response"]), user)
         correction["target"] = (
-            headphone_file(correction["target"], user) if correction.get("target") else None
+            headphone_file(str(correction["target"]), user) if correction.get("target") else None
         )
         monitor["correction"] = correction
     monitor["worn"] = headphones.PRACTICE if monitor.get("worn") else None
@@ -95,12 +97,8 @@ def headphone_file(key: str, user: User) -> Path:
 
 
 def _own(key: str, user: User, kind: str) -> Path:
-    number = key.removeprefix("own:")
-    row = (
-        UserFile.objects.filter(user=user.pk, kind=kind, pk=int(number)).first()
-        if number.isdecimal()
-        else None
-    )
+    number = number_in(key.removeprefix("own:")) or 0
+    row = UserFile.objects.filter(user=user.pk, kind=kind, pk=number).first()
     if row is None:
         raise InputError("This file of yours is no longer there; choose another.")
     return Path(default_storage.path(str(row.file.name)))

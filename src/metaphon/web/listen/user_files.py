@@ -24,6 +24,7 @@ from metaphon.web.mixes.models import discard
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.recordings import keep, store
 from metaphon.web.shell.bodies import takes
+from metaphon.web.shell.posted import data_in
 
 
 def _drawn_anew() -> HttpResponse:
@@ -40,7 +41,7 @@ def keep_preset(request: HttpRequest, mix_id: int) -> HttpResponse:
     if not name:
         raise InputError("A preset needs a name; type one.")
     try:
-        monitor = json.loads(request.POST.get("monitor", ""))
+        monitor = data_in(request.POST.get("monitor", ""))
         Monitor.model_validate(monitor_of(monitor, request.user))
     except (ValueError, ValidationError):
         raise InputError("These settings cannot be kept; load the page again.") from None

@@ -39,6 +39,7 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import data_in, object_in
 from metaphon.web.shell.workspaces import workspace_named
 
 VIEWS = workspace_named("listen").views
@@ -188,10 +189,10 @@ def headphones(request: HttpRequest, mix_id: int) -> HttpResponse:
     """
     mix = mix_for(request, mix_id)
     try:
-        wanted = json.loads(request.GET.get("correction", "{}"))
+        wanted = object_in(request.GET.get("correction", "{}"))
         wanted["response"] = headphone_file(str(wanted.get("response", "")), request.user)
         wanted["target"] = (
-            headphone_file(wanted["target"], request.user) if wanted.get("target") else None
+            headphone_file(str(wanted["target"]), request.user) if wanted.get("target") else None
         )
         correction = Correction.model_validate(wanted)
     except (ValueError, ValidationError):
@@ -233,8 +234,8 @@ def head(request: HttpRequest, mix_id: int) -> HttpResponse:
     """What the ears of the chosen head differ by, drawn over the azimuth at the ears' level."""
     mix = mix_for(request, mix_id)
     try:
-        given = json.loads(request.GET.get("binaural", "{}"))
-        monitor = monitor_of({"binaural": dict(given)}, request.user)
+        given = data_in(request.GET.get("binaural", "{}"))
+        monitor = monitor_of({"binaural": given}, request.user)
         chosen = Monitor.model_validate(monitor).binaural
     except (ValueError, TypeError, ValidationError):
         raise InputError("This head cannot be drawn; choose another.") from None
@@ -262,7 +263,7 @@ def calibrate(request: HttpRequest, mix_id: int) -> JsonResponse:
     """
     mix = mix_for(request, mix_id)
     try:
-        chosen = LoudspeakerSet.model_validate(json.loads(request.POST.get("loudspeakers", "{}")))
+        chosen = LoudspeakerSet.model_validate(data_in(request.POST.get("loudspeakers", "{}")))
     except (ValueError, ValidationError):
         raise InputError("These loudspeakers cannot be measured; choose a layout first.") from None
     mended, told = calibrated(chosen, mix.sample_rate_hz)

@@ -3,7 +3,6 @@
 Signed in by token.
 """
 
-import json
 from collections.abc import Callable
 from functools import wraps
 from typing import Any
@@ -21,6 +20,7 @@ from metaphon.web.mixes.access import user_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User, can_edit
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.posted import data_in
 
 _LONGEST = 4_000_000
 View = Callable[[HttpRequest, Mix, User], JsonResponse]
@@ -84,10 +84,7 @@ def edits(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
     """
     if len(request.body) > _LONGEST:
         raise InputError("This is too much at once; send fewer commands.")
-    try:
-        data = json.loads(request.body)
-    except ValueError:
-        raise InputError('This is no JSON; send {"commands": [...]}.') from None
+    data = data_in(request.body, 'This is no JSON; send {"commands": [...]}.')
     commands = read_all(data)
     seen = data.get("seen") if isinstance(data, dict) else None
     command = commands[0] if len(commands) == 1 else Batch(commands=tuple(commands))

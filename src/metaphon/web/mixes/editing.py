@@ -1,6 +1,5 @@
 """From what a page sends to a command, and what the page needs to know of the change."""
 
-import json
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -9,19 +8,15 @@ from django.shortcuts import render
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.registry import read
-from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.shell.posted import data_in, number_in
 
 
 def command_from(request: HttpRequest) -> Command:
     """The command that was posted, as JSON. Raises InputError in one sentence."""
-    try:
-        data = json.loads(request.POST.get("command", ""))
-    except ValueError:
-        raise InputError("The page sent something that cannot be read; load it again.") from None
-    return read(data)
+    return read(data_in(request.POST.get("command", "")))
 
 
 def carry_out(
@@ -37,8 +32,7 @@ def carry_out(
 
 def seen(request: HttpRequest) -> int | None:
     """The revision of the mix that the page showed when the edit was made."""
-    text = request.headers.get("X-Seen-Revision", "")
-    return int(text) if text.isdecimal() else None
+    return number_in(request.headers.get("X-Seen-Revision", ""))
 
 
 def ids_in(request: HttpRequest, name: str = "ids") -> list[str]:

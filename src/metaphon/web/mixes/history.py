@@ -15,6 +15,7 @@ from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import mix_for, require_editor
 from metaphon.web.mixes.snapshots import document_at
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import number_in
 
 _SHOWN = 60
 
@@ -23,10 +24,10 @@ _SHOWN = 60
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The last states, and every one that has a name; or those before a revision, to follow."""
     mix = mix_for(request, mix_id)
-    before = request.GET.get("before", "")
-    if not before.isdecimal():
+    before = number_in(request.GET.get("before", ""))
+    if before is None:
         return render(request, "mixes/history.html", _shown(request, mix))
-    context = {**editing(request, mix), **_stretch(mix, int(before[:9]))}
+    context = {**editing(request, mix), **_stretch(mix, min(before, mix.revision + 1))}
     return render(request, "mixes/states.html", context)
 
 

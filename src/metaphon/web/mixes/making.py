@@ -16,6 +16,7 @@ from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.recordings import copied, store
 from metaphon.web.mixes.snapshots import document_of, recordings_of
 from metaphon.web.mixes.unpacking import unpack
+from metaphon.web.shell.posted import number_in
 
 RATES_HZ = (44100, 48000, 88200, 96000)
 
@@ -34,9 +35,10 @@ def beginnings(request: HttpRequest) -> list[tuple[str, list[tuple[str, str, str
 
 def begin(request: HttpRequest, title: str, rate_hz: int, name: str) -> Mix:
     """Make a mix from what it is to begin with. Raises InputError for a name that is unknown."""
-    kind, _, number = name.partition(" ")
-    if kind == "mix" and number.isdecimal():
-        other = mix_for(request, int(number))
+    kind, _, text = name.partition(" ")
+    number = number_in(text)
+    if kind == "mix" and number is not None:
+        other = mix_for(request, number)
         return _made(request, like(document_of(other), title), {})
     if not name:
         return _made(request, Document(title=title, sample_rate_hz=rate_hz), {})

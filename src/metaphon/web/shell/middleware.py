@@ -10,6 +10,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from metaphon.core.errors import DISK_FULL, InputError, StaleEdit, disk_is_full
+from metaphon.web.shell.posted import UNREADABLE, holds_nul
 
 
 class PlainWords:
@@ -18,6 +19,14 @@ class PlainWords:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         return self._get_response(request)
+
+    def process_view(
+        self, request: HttpRequest, view: object, arguments: object, named: dict[str, object]
+    ) -> HttpResponse | None:
+        sent = [*request.GET.values(), *map(str, named.values())]
+        if request.method == "POST":
+            sent += request.POST.values()
+        return said(request, UNREADABLE, 422) if holds_nul(sent) else None
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if isinstance(error, StaleEdit):

@@ -1,0 +1,39 @@
+"""Reading what pages and scripts send: one parser a kind, for anything at all."""
+
+import json
+from typing import Any
+
+from metaphon.core.errors import InputError
+
+UNREADABLE = "The page sent something that cannot be read; load it again."
+_DIGITS = 18  # of a number that a row can have
+
+
+def data_in(text: str | bytes, refused: str = UNREADABLE) -> Any:
+    """What JSON text says. Raises InputError with the sentence given where it is none."""
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError):
+        raise InputError(refused) from None
+
+
+def object_in(text: str) -> dict[str, Any]:
+    """What JSON text of an object says. Raises InputError where it is none."""
+    return as_object(data_in(text))
+
+
+def as_object(data: Any) -> dict[str, Any]:
+    """Decoded JSON that must be an object. Raises InputError where it is none."""
+    if not isinstance(data, dict):
+        raise InputError(UNREADABLE)
+    return data
+
+
+def number_in(text: str) -> int | None:
+    """A whole number from 0 on, or None for whatever is none."""
+    return int(text) if text.isascii() and text.isdecimal() and len(text) <= _DIGITS else None
+
+
+def holds_nul(texts: Any) -> bool:
+    """Whether one of some texts has a NUL in it, which no database keeps."""
+    return any("\0" in text for text in texts)

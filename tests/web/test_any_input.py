@@ -1,0 +1,136 @@
+"""Whatever is posted, or said over the socket: an answer, never a fault.
+
+The same chances every time, from seeds; what failed once is found again by its number.
+"""
+
+import inspect
+import random
+import re
+import sys
+import traceback
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Any
+from unittest.mock import patch
+
+from django.core.signals import got_request_exception
+from django.db import transaction
+from django.urls import URLPattern, URLResolver, get_resolver
+
+from metaphon.core.listen.monitor import LoudspeakerSet, Monitor
+from metaphon.web.mixes.models import Mix
+from tests.core.test_edits import ALL
+from tests.nasty import as_json, spoiled, text
+from tests.runner import long_test
+from tests.web.test_commands import CommandTest
+
+_POSTS = 10_000
+_QUICK = 400
+# what these fields hold where nothing is wrong with them
+_SHAPED: dict[str, list[Any]] = {
+    "command": ALL,
+    "monitor": [Monitor().model_dump(mode="json")],
+    "loudspeakers": [LoudspeakerSet().model_dump(mode="json")],
+    "binaural": [Monitor().binaural.model_dump(mode="json")],
+    "correction": [{"response": "open_pair", "target": None, "amount": 1.0}],
+}
+_LEAVE = {"sign_out", "remove_mix", "sign_in"}  # after these there is nothing left to try
+
+
+@dataclass(frozen=True)
+class Route:
+    """An address: its pattern, what its parts are, and the fields that its view reads."""
+
+    pattern: str
+    parts: dict[str, type]
+    fields: list[str]
+
+
+@cache
+def routes() -> list[Route]:
+    """Every address of the application."""
+    found = []
+
+    def walk(resolver: URLResolver, before: str, parts: dict[str, type]) -> None:
+        for one in resolver.url_patterns:
+            route = before + str(one.pattern)
+            here = parts | {name: type(c) for name, c in one.pattern.converters.items()}
+            if isinstance(one, URLResolver):
+                walk(one, route, here)
+            elif isinstance(one, URLPattern) and one.name not in _LEAVE:
+                source = Path(inspect.getfile(inspect.unwrap(one.callback))).read_text()
+                fields = sorted({*re.findall(r'(?:POST|GET)(?:\.get\(|\[)"(\w+)"', source)})
+                found.append(Route(route, here, fields))
+
+    walk(get_resolver(), "", {})
+    return found
+
+
+class Posts(CommandTest):
+    def send(self, dice: random.Random) -> tuple[str, dict[str, str], int]:
+        """Send something to somewhere; gives where, what, and the status."""
+        data: dict[str, str] = {}
+        if dice.random() < 0.4:
+            address = self.url(dice.choice(("flow:edit", "field:edit", "intake:edit")))
+            data["command"] = as_json(dice, spoiled(dice, self.command(dice.choice(ALL))))
+        else:
+            route = dice.choice(routes())
+            address = self._address(dice, route)
+            for name in dice.sample(route.fields, dice.randint(0, len(route.fields))):
+                shaped = name in _SHAPED and dice.random() < 0.5
+                sent = as_json(dice, spoiled(dice, dice.choice(_SHAPED[name]))) if shaped else ""
+                data[name] = sent or text(dice)
+        headers = {"HX-Request": "true", "X-Seen-Revision": dice.choice(("", "²", "3", "-1"))}
+        method = self.client.get if dice.random() < 0.25 else self.client.post
+        with transaction.atomic():  # what the database refuses ends with the request
+            answer = method(address, data, headers=headers)
+        return address, data, answer.status_code
+
+    def _address(self, dice: random.Random, route: Route) -> str:
+        address = route.pattern
+        for name, kind in route.parts.items():
+            if name == "mix_id":
+                value = str(self.mix.pk)
+            elif "Int" in kind.__name__:
+                value = dice.choice(("0", "1", "3", "2147483648", "9" * 19, "9" * 5000))
+            elif "UUID" in kind.__name__:
+                value = "00000000-0000-0000-0000-000000000000"
+            else:
+                value = dice.choice(("gull", "room", "none", "²", "a%00b", "..", "x" * 3000))
+            address = address.replace(f"<{_named(kind)}:{name}>", value)
+        return f"/{address}"
+
+    def many(self, seeds: range) -> None:
+        self.client.raise_request_exception = False
+        faults: list[object] = []
+        raised: list[str] = []
+        known: set[str] = set()  # by what was raised; one of each is enough to go on with
+
+        def keep(sender: object, **rest: object) -> None:
+            raised.append("".join(traceback.format_exception(sys.exception())[-3:]))
+
+        got_request_exception.connect(keep)
+        self.addCleanup(got_request_exception.disconnect, keep)
+        for seed in seeds:
+            address, data, status = self.send(random.Random(seed))
+            if status >= 500 and raised[-1] not in known:
+                known.add(raised[-1])
+                shown = {name: value[:200] for name, value in data.items()}
+                faults += [f"seed {seed}", address[:120], shown, *raised[-1:]]
+            if not Mix.objects.filter(pk=self.mix.pk, members__user=self.user).exists():
+                self.fail(f"{seed}: {address} took the mix away")
+        self.assertFalse(faults, f"{len(known)} faults\n" + "\n".join(map(str, faults[:40])))
+
+    def test_some_hundred_posts_are_answered(self) -> None:
+        with patch("django.core.handlers.exception.log_response"):
+            self.many(range(_QUICK))
+
+    @long_test
+    def test_ten_thousand_posts_are_answered(self) -> None:
+        with patch("django.core.handlers.exception.log_response"):
+            self.many(range(_QUICK, _QUICK + _POSTS))
+
+
+def _named(kind: type) -> str:
+    return {"IntConverter": "int", "UUIDConverter": "uuid", "StringConverter": "str"}[kind.__name__]
