@@ -189,7 +189,8 @@ class Breakpoints:
             strange = {name for point in given for name in point} - set(Breakpoint._fields)
             if strange or not all(type(number) in (int, float) for number in (*times, *values)):
                 raise ValueError
-        except (AttributeError, KeyError, TypeError, ValueError):
+            times, values = [float(t) for t in times], [float(value) for value in values]
+        except (AttributeError, KeyError, TypeError, ValueError, OverflowError):
             raise ValueError(
                 f"each breakpoint is t_s, value and a curve of {', '.join(CURVES)}"
             ) from None

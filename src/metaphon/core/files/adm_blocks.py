@@ -5,6 +5,7 @@ at its end, from that of the block before it; with jumpPosition it is taken at o
 interpolationLength.
 """
 
+import math
 import re
 from xml.etree import ElementTree
 
@@ -112,7 +113,9 @@ def read(text: str) -> tuple[bool, NDArray[np.float64], NDArray[np.float64]]:
             "This text cannot be read as block formats; bring plain XML without a document type."
         )
     try:
-        root = ElementTree.fromstring(text.encode())
+        # by the text as it is, whatever encoding it says it had
+        parser = ElementTree.XMLParser(encoding="utf-8")
+        root = ElementTree.fromstring(text.encode(), parser)
     except ElementTree.ParseError as error:
         raise InputError(f"This is not well-formed XML ({error}); export it again.") from None
     blocks = [e for e in root.iter() if e.tag.rsplit("}", 1)[-1] == "audioBlockFormat"]
@@ -140,7 +143,7 @@ def read(text: str) -> tuple[bool, NDArray[np.float64], NDArray[np.float64]]:
         values = _values(block, in_room)
         jump = next((e for e in block if e.tag.rsplit("}", 1)[-1] == "jumpPosition"), None)
         if number == 0 or (jump is not None and (jump.text or "").strip() == "1"):
-            over = float(jump.get("interpolationLength", 0.0)) if jump is not None else 0.0
+            over = _number(jump.get("interpolationLength", "0")) if jump is not None else 0.0
             if found:
                 _add(times, found, start, found[-1])
             _add(times, found, start + over, values)
@@ -171,13 +174,18 @@ def _values(block: ElementTree.Element, in_room: bool) -> list[float]:
     found = dict.fromkeys((word for word, _ in (_CUBE if in_room else _SPHERE)), 0.0)
     if not in_room:
         found["distance"] = 1.0
-    try:
-        for element in block:
-            word = element.get("coordinate") or element.tag.rsplit("}", 1)[-1]
-            if word in found:
-                found[word] = float(element.text or "")
-    except ValueError:
-        raise InputError("A position in these blocks is not a number; export them again.") from None
-    if not np.isfinite(list(found.values())).all():
-        raise InputError("A position in these blocks is not a number; export them again.")
+    for element in block:
+        word = element.get("coordinate") or element.tag.rsplit("}", 1)[-1]
+        if word in found:
+            found[word] = _number(element.text or "")
     return list(found.values())
+
+
+def _number(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        raise InputError(f"{text[:20]!r} in these blocks is not a number; export them again.")
+    return value
