@@ -123,6 +123,7 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
         port = free_port(8700)
         listen_port = free_port(port + 1)
         variables = {**os.environ, "METAPHON_LISTEN_PORT": str(listen_port)}
+        variables["METAPHON_ADDRESS"] = f"http://127.0.0.1:{port}"
         for application, on in ((PAGES, port), (LISTENING, listen_port)):
             server = subprocess.Popen(
                 command(application, on, "error"), env=variables, start_new_session=True

@@ -8,7 +8,6 @@ import subprocess
 import tempfile
 import time
 import unittest
-import urllib.request
 from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
@@ -61,12 +60,13 @@ class _Served:
             "METAPHON_SECRET_KEY": settings.SECRET_KEY,
             "METAPHON_DEMO": "true",
             "METAPHON_LISTEN_PORT": str(listen_port),
+            "METAPHON_ADDRESS": self.address,
         }
         self._begin(command(PAGES, port, "error"))
         self._begin(command(LISTENING, listen_port, "error"))
         self.worker: subprocess.Popen[bytes] | None = None
-        wait_for(lambda: urllib.request.urlopen(f"{self.address}/health", timeout=1).status == 200)
-        wait_for(lambda: not port_is_free(listen_port))
+        for served in (port, listen_port):
+            wait_for(lambda served=served: not port_is_free(served))
         playwright = sync_playwright().start()
         self._stack.callback(playwright.stop)
         self.chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=list(_FLAGS))

@@ -315,7 +315,11 @@ class Several(ConnectionTest):
         make_user("stranger")
         stranger = self.cookie(self.open("stranger", "long enough word"))
         member, here, elsewhere = self.cookie(self.open()), self.address, "http://elsewhere.example"
-        for headers, origin in (({}, here), (stranger, here), (member, elsewhere), (member, None)):
+        next_door = f"{here}9"  # the same machine at another port
+        for headers, origin in (
+            *(({}, here), (stranger, here)),
+            *((member, elsewhere), (member, next_door), (member, None)),
+        ):
             with self.assertRaises(InvalidStatus) as refused, self.connect(mix, headers, origin):
                 pass
             self.assertEqual(refused.exception.response.status_code, 403)

@@ -98,7 +98,7 @@ class Settings(unittest.TestCase):
         variables = {
             "PATH": os.environ["PATH"],
             "PYTHONPATH": os.pathsep.join(sys.path),
-            "METAPHON_SECRET_KEY": "k" * 40,
+            "METAPHON_SECRET_KEY": "k" * 50,
             "METAPHON_DATABASE_URL": "postgres://a:b@127.0.0.1:1/c?sslmode=require",
             "METAPHON_STORAGE": tempfile.gettempdir(),
         }
@@ -115,7 +115,7 @@ class Settings(unittest.TestCase):
     def test_what_is_unsafe_is_refused_and_nothing_is_dropped(self) -> None:
         self.assertIn("'sslmode': 'require'", self.read())
         self.assertIn("SECRET_KEY is short", self.read(METAPHON_SECRET_KEY="short"))
-        open_demo = self.read(METAPHON_DEMO="true", METAPHON_HOSTS="mix.example")
+        open_demo = self.read(METAPHON_DEMO="true", METAPHON_ADDRESS="https://mix.example")
         self.assertIn("runs on loopback alone", open_demo)
         self.assertIn("'sslmode'", self.read(METAPHON_DEMO="true"))
 

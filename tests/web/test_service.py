@@ -125,7 +125,7 @@ class WhatIsSent(TransactionTestCase):
 
         headers = asyncio.run(answered())
         self.assertIn(b"Sign in before", headers[b"hx-trigger"])
-        self.assertEqual(headers[b"connection"], b"close")
+        self.assertEqual(headers[b"hx-reswap"], b"none")
 
 
 class Room(WebTest):
@@ -156,7 +156,7 @@ class Room(WebTest):
         sizes = [file.size for file in (both.file, both.original)]
         self.assertEqual(both.bytes, sum(sizes))
         self.assertEqual(held_bytes(Mix.objects.all()), row.bytes + both.bytes)
-        self.assertContains(self.client.get(reverse("mixes")), "0 MB of 1000.0 GB")
+        self.assertContains(self.client.get(reverse("mixes")), "You hold 0 MB of 1 TB")
 
     def test_what_grows_by_conversion_is_told_and_counted_first(self) -> None:
         quiet = recording(noise(1, 20.0) * 0.0, "FLAC", 44100)

@@ -195,13 +195,13 @@ class Cluster:
         return done.returncode
 
 
-def secret(local: Path, name: str) -> str:
-    """A secret of this installation, made when first asked for."""
+def secret(local: Path, name: str, least: int = 1) -> str:
+    """A secret of this installation, made when first asked for, or when it is too short."""
     path = local / f"{name}.secret"
-    if not path.exists():
+    if not path.exists() or len(path.read_text()) < least:
         local.mkdir(parents=True, exist_ok=True)
         path.touch(mode=0o600)
-        path.write_text(secrets.token_urlsafe(32))
+        path.write_text(secrets.token_urlsafe(48))
     return path.read_text()
 
 

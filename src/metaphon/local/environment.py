@@ -32,7 +32,7 @@ def environment() -> Iterator[Environment]:
     variables = {
         **os.environ,
         "DJANGO_SETTINGS_MODULE": "metaphon.web.settings",
-        "METAPHON_SECRET_KEY": os.environ.get("METAPHON_SECRET_KEY") or secret(LOCAL, "key"),
+        "METAPHON_SECRET_KEY": os.environ.get("METAPHON_SECRET_KEY") or secret(LOCAL, "key", 50),
         "METAPHON_STORAGE": str(storage),
         "METAPHON_UPLOADS": str(storage / "scratch"),
     }

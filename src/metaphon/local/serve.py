@@ -4,14 +4,15 @@ Database, pages, listening and one worker, until Ctrl-C.
 """
 
 import argparse
+import os
 import shutil
 import signal
 import subprocess
 import sys
 import time
-import urllib.error
 import urllib.request
 from collections import deque
+from contextlib import suppress
 from types import FrameType
 
 from metaphon.local.cluster import Cluster, ClusterError, free_port, port_is_free
@@ -34,11 +35,16 @@ def main() -> int:
         "--fresh", action="store_true", help="start over: delete all mixes, recordings and people"
     )
     parser.add_argument("--yes", action="store_true", help="do not ask")
+    parser.add_argument(
+        "--address",
+        help="serve for others: where they reach it through a proxy that speaks TLS, such as "
+        "https://mix.example; there is no demo then",
+    )
     options = parser.parse_args()
     try:
         if options.fresh and not _start_over(options.yes):
             return 2
-        return _serve(_port(options.port))
+        return _serve(_port(options.port), options.address)
     except ClusterError as error:
         print(error, file=sys.stderr)
         return 2
@@ -81,18 +87,25 @@ def _on_signal(number: int, frame: FrameType | None) -> None:
     raise _Stop
 
 
-def _serve(port: int) -> int:
+def _variables(port: int, listen_port: int, address: str | None) -> dict[str, str]:
+    """What the processes are told beside where database and storage are."""
+    told = {"METAPHON_LISTEN_PORT": str(listen_port)}
+    if address:
+        os.environ.setdefault("METAPHON_PROXIES", "127.0.0.1")
+        return {**told, "METAPHON_DEMO": "false", "METAPHON_ADDRESS": address}
+    here = f"http://127.0.0.1:{port},http://localhost:{port}"
+    demo = os.environ.get("METAPHON_DEMO", "true")
+    return {**told, "METAPHON_DEMO": demo, "METAPHON_ADDRESS": here}
+
+
+def _serve(port: int, address: str | None) -> int:
     signal.signal(signal.SIGTERM, _on_signal)
     signal.signal(signal.SIGINT, _on_signal)
     children: dict[str, subprocess.Popen[bytes]] = {}
     with environment() as own:
-        listen_port = free_port(port + 1)
-        variables = {
-            **own.variables,
-            "METAPHON_DEMO": own.variables.get("METAPHON_DEMO", "true"),
-            "METAPHON_LISTEN_PORT": str(listen_port),
-        }
-
+        # a proxy must know where it is; a browser on this machine is told
+        listen_port = _port(port + 1) if address else free_port(port + 1)
+        variables = {**own.variables, **_variables(port, listen_port, address)}
         commands = {
             "server of the pages": command(PAGES, port),
             "worker": WORK,
@@ -111,8 +124,9 @@ def _serve(port: int) -> int:
             run("demo")
             for name, arguments in commands.items():
                 children[name] = begin(arguments, variables)
-            _wait_until_ready(port, listen_port, children["server of the pages"])
-            print(f"Metaphon is at http://127.0.0.1:{port}/  (Ctrl-C ends it)", flush=True)
+            here = f"http://127.0.0.1:{port}"
+            _wait_until_ready(here, children["server of the pages"])
+            print(f"Metaphon is at {address or here}/  (Ctrl-C ends it)", flush=True)
             ended: deque[float] = deque(maxlen=_MOST_ENDS)
             while True:
                 own.keep_database_up()
@@ -132,17 +146,13 @@ def _serve(port: int) -> int:
             _end(list(children.values()))
 
 
-def _wait_until_ready(port: int, listen_port: int, pages: subprocess.Popen[bytes]) -> None:
+def _wait_until_ready(here: str, pages: subprocess.Popen[bytes]) -> None:
     until = time.monotonic() + _READY_WITHIN_S
     while time.monotonic() < until and pages.poll() is None:
-        try:
-            with urllib.request.urlopen(f"http://127.0.0.1:{port}/health", timeout=2):
-                if not port_is_free(listen_port):
-                    return
-        except (urllib.error.URLError, OSError):
-            pass
+        with suppress(OSError), urllib.request.urlopen(f"{here}/health", timeout=4):
+            return
         time.sleep(0.1)
-    raise ClusterError("The server of the pages did not become ready; see above.")
+    raise ClusterError("It did not become ready; see above.")
 
 
 def _end(children: list[subprocess.Popen[bytes]]) -> None:

@@ -1,6 +1,7 @@
 """Settings, read from the environment; bin/ sets it for one machine (see docs/operations.md)."""
 
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import environ
 from django.core.exceptions import ImproperlyConfigured
@@ -10,21 +11,36 @@ from metaphon.web.shell.workspaces import WORKSPACES
 env = environ.Env()
 
 SECRET_KEY = env("METAPHON_SECRET_KEY")
-if len(SECRET_KEY) < 32:
-    raise ImproperlyConfigured("METAPHON_SECRET_KEY is short; set 32 random characters or more.")
+if len(SECRET_KEY) < 50:
+    raise ImproperlyConfigured("METAPHON_SECRET_KEY is short; set 50 random characters or more.")
 DEBUG = False
 LOOPBACK = ["localhost", "127.0.0.1", "[::1]"]
+# where people reach it, as their browsers say it; loopback alone where it is not set
+ADDRESSES = [address.rstrip("/") for address in env.list("METAPHON_ADDRESS", default=[])]
+_PARTS = [urlsplit(address) for address in ADDRESSES]
+for _address, _parts in zip(ADDRESSES, _PARTS, strict=True):
+    if _parts.scheme not in ("http", "https") or not _parts.hostname or _parts.path:
+        raise ImproperlyConfigured(
+            f"METAPHON_ADDRESS {_address} is no address; give one such as https://mix.example."
+        )
+_HOSTS = {str(parts.hostname) for parts in _PARTS}
+ALLOWED_HOSTS = [*LOOPBACK, *(_HOSTS - {*LOOPBACK})]  # on this machine its health is looked at
+BEHIND_TLS = bool(_PARTS) and all(parts.scheme == "https" for parts in _PARTS)
+if not BEHIND_TLS and not {*LOOPBACK} >= _HOSTS:
+    raise ImproperlyConfigured(
+        "Beyond this machine it is served behind TLS alone; give METAPHON_ADDRESS with https."
+    )
 DEMO = env.bool("METAPHON_DEMO", False)
 DEMO_USER, DEMO_PASSWORD = "demo", "harbour-lamp"
-ALLOWED_HOSTS = env.list("METAPHON_HOSTS", default=LOOPBACK)
-if DEMO and not {*ALLOWED_HOSTS} <= {*LOOPBACK}:
+if DEMO and not {*LOOPBACK} >= _HOSTS:
     raise ImproperlyConfigured(
         "METAPHON_DEMO has a password that everybody knows and runs on loopback alone; unset it, "
-        "or METAPHON_HOSTS."
+        "or METAPHON_ADDRESS."
     )
-LISTEN_PORT = env.int(
-    "METAPHON_LISTEN_PORT", None
-)  # none: listening is reached at the same address as the pages
+LISTEN_PORT = env.int("METAPHON_LISTEN_PORT", None)  # of the server for listening
+# none: a browser reaches it at the address of the pages, through a proxy
+BROWSER_LISTEN_PORT = None if BEHIND_TLS else LISTEN_PORT
+METRICS_TOKEN = env("METAPHON_METRICS_TOKEN", default="")
 
 DATABASES = {"default": env.db("METAPHON_DATABASE_URL")}
 DATABASES["default"]["OPTIONS"] = {
@@ -54,6 +70,7 @@ INSTALLED_APPS = [
 ]
 
 MIDDLEWARE = [
+    "metaphon.web.shell.counting.counted",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "metaphon.web.shell.packing.Packing",
@@ -65,6 +82,7 @@ MIDDLEWARE = [
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "csp.middleware.CSPMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
+    "metaphon.web.shell.asked_by.remembered",
     "metaphon.web.shell.middleware.PlainWords",
     "axes.middleware.AxesMiddleware",
 ]
@@ -92,7 +110,9 @@ AUTHENTICATION_BACKENDS = [
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}
 ]
-AXES_FAILURE_LIMIT = 8
+AXES_HANDLER = "metaphon.web.shell.guessing.Guessing"
+AXES_FAILURE_LIMIT = 8  # of one name from one address
+ADDRESS_FAILURE_LIMIT = 40  # of any names from one address; an office behind one may err
 AXES_COOLOFF_TIME = 0.25  # hours
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_TEMPLATE = "shell/locked_out.html"
@@ -109,9 +129,9 @@ CONTENT_SECURITY_POLICY = {
         "connect-src": [
             "'self'",
             *(
-                f"ws://{host}:{LISTEN_PORT}"
+                f"ws://{host}:{BROWSER_LISTEN_PORT}"
                 for host in ALLOWED_HOSTS
-                if LISTEN_PORT and host[0] != "["
+                if BROWSER_LISTEN_PORT and host[0] != "["
             ),
         ],
         "frame-ancestors": ["'none'"],
@@ -120,6 +140,11 @@ CONTENT_SECURITY_POLICY = {
 }
 SECURE_CONTENT_TYPE_NOSNIFF = True
 SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = BEHIND_TLS
+SECURE_REDIRECT_EXEMPT = [r"^(health|metrics)$"]  # asked for on this machine, without TLS
+if BEHIND_TLS:
+    SECURE_HSTS_SECONDS = 31_536_000
+    SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = True
 CSRF_FAILURE_VIEW = "metaphon.web.shell.views.forgery_refused"
 
 STATIC_URL = "/static/"
@@ -145,11 +170,18 @@ FORM_RENDERER = "django.forms.renderers.DjangoTemplates"
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"plain": {"format": "{levelname} {name}: {message}", "style": "{"}},
+    "formatters": {
+        "plain": {
+            "format": "{asctime} {levelname} {name} {person} {address}: {message}",
+            "style": "{",
+        }
+    },
+    "filters": {"who": {"()": "metaphon.web.shell.asked_by.AskedBy"}},
     "handlers": {
         "console": {
             "class": "logging.StreamHandler",
             "formatter": "plain",
+            "filters": ["who"],
             "level": env("METAPHON_LOG_LEVEL", default="WARNING"),
         }
     },

@@ -2,11 +2,13 @@
 
 from django.urls import include, path
 
+from metaphon.web.jobs import health
 from metaphon.web.shell import views as shell
 from metaphon.web.shell.workspaces import WORKSPACES
 
 urlpatterns = [
-    path("health", shell.health, name="health"),
+    path("health", health.health, name="health"),
+    path("metrics", health.metrics, name="metrics"),
     path("sign-in", shell.SignIn.as_view(), name="sign_in"),
     path("sign-out", shell.sign_out, name="sign_out"),
     path("", include("metaphon.web.mixes.urls")),

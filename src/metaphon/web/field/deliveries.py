@@ -13,7 +13,7 @@ from metaphon.core.errors import InputError, Vanished
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.field.models import OwnLimits
 from metaphon.web.mixes.editing import carry_out
-from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.mixes.permissions import can_edit, changes_mix, mix_for
 from metaphon.web.shell.posted import number_in
 
 
@@ -48,7 +48,7 @@ class LimitsForm(forms.ModelForm):  # type: ignore[type-arg]  # not generic when
         fields = ("title", "most_objects", "bed", "upper_half", "extent", "sphere_only", "scenes")
 
 
-@require_POST
+@changes_mix
 def choose(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Hold the mix against another delivery."""
     key = request.POST.get("delivery", "")

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, lanes_of, range_of
@@ -26,7 +25,7 @@ from metaphon.core.files import adm_blocks, lane_table
 from metaphon.web.field.views import changed
 from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of
@@ -183,7 +182,7 @@ def _file(text: str, name: str, kind: str) -> HttpResponse:
 
 
 @takes(6)
-@require_POST
+@changes_mix
 def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """Read lanes from a CSV table or from block formats.
 

@@ -7,7 +7,6 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.document.delivery_changes import changes
 from metaphon.core.document.mix import PROGRAMME, Placement, Strip
@@ -40,7 +39,7 @@ from metaphon.web.field.drawing import (
 from metaphon.web.field.folding import folding
 from metaphon.web.mixes.editing import after_edit, carry_out, command_from, editing
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.controls import Control, controls_from
 from metaphon.web.shell.fragments import fragment_of
@@ -256,7 +255,7 @@ def _named(control: Control) -> Control:
     return replace(control, label=_NAMES.get(control.name, control.label))
 
 
-@require_POST
+@changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the list anew, and what a conversion did to each source."""
     command = command_from(request)
@@ -266,7 +265,7 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     )
 
 
-@require_POST
+@changes_mix
 def add_layout(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Make a loudspeaker layout of one's own from a table, and render the mix to it too."""
     layout = own_layout(request.POST.get("title", ""), request.POST.get("table", ""))

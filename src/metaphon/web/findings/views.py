@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rule import Rule
@@ -16,7 +15,7 @@ from metaphon.web.jobs.surveying import Found, findings_of
 from metaphon.web.jobs.tasks import ask_for_survey
 from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
@@ -93,7 +92,7 @@ def _rows(document: Document, found: Found) -> list[_Row]:
     ]
 
 
-@require_POST
+@changes_mix
 def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take one finding's fault away, as one step that can be undone; says what became of it."""
     mix = mix_for(request, mix_id)

@@ -3,7 +3,6 @@
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.document.mix import LATEST_S
 from metaphon.core.edits.command import strip_of
@@ -13,16 +12,15 @@ from metaphon.web.jobs.models import Print
 from metaphon.web.jobs.tasks import print_strips
 from metaphon.web.mixes.editing import editing, ids_in
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 
 
-@require_POST
+@changes_mix
 def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a print of the chosen strips, or of a span of them."""
     mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
     strips = [strip_of(document_of(mix), strip_id).id for strip_id in ids_in(request)]
     if not strips:
         raise InputError("Nothing is chosen to print; tick some tracks first.")
@@ -57,10 +55,9 @@ def progress(request: HttpRequest, mix_id: int, print_id: int) -> HttpResponse:
     return response
 
 
-@require_POST
+@changes_mix
 def cancel(request: HttpRequest, mix_id: int, print_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
     row = get_object_or_404(Print, pk=print_id, mix=mix)
     if not mix.prints.filter(pk=row.pk, status=Print.Status.WAITING).update(
         status=Print.Status.CANCELLED

@@ -12,7 +12,7 @@ from metaphon.core.process.registry import KINDS, AnyProcessor
 from metaphon.web.flow.models import StartingPoint
 from metaphon.web.flow.views import changed
 from metaphon.web.mixes.editing import carry_out
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 
 _CHAIN: TypeAdapter[tuple[AnyProcessor, ...]] = TypeAdapter(tuple[AnyProcessor, ...])
@@ -35,7 +35,7 @@ def keep(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     return changed(request, mix, [strip.id])
 
 
-@require_POST
+@changes_mix
 def load(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """Set a strip's chain from a starting point, or with `forget` take the starting point away."""
     mix = mix_for(request, mix_id)

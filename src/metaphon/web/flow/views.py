@@ -2,7 +2,6 @@
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.command import strip_of
@@ -13,7 +12,7 @@ from metaphon.web.flow.panel import panel as panel_of
 from metaphon.web.flow.table import table
 from metaphon.web.mixes.editing import after_edit, carry_out, editing, strips_changed
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
@@ -73,7 +72,7 @@ def panel(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     return render(request, "flow/panel.html", context)
 
 
-@require_POST
+@changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives what looks otherwise."""
     mix, applied = carry_out(request, mix_id)

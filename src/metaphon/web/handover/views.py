@@ -5,7 +5,6 @@ from contextlib import suppress
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.document.target_omissions import Loss, by_the_book_of_targets, in_no_target
 from metaphon.core.document.targets import OFFERED, target_named
@@ -15,7 +14,7 @@ from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix, discard
-from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.streaming import send_file
@@ -95,18 +94,17 @@ def _shown(row: Render) -> dict[str, object]:
     }
 
 
-@require_POST
+@changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the targets anew."""
     mix, _ = carry_out(request, mix_id)
     return after_edit(request, mix, "handover/targets.html", _targets(mix))
 
 
-@require_POST
+@changes_mix
 def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a render of all chosen targets."""
     mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
     options: dict[str, object] = {"targets": list(document_of(mix).targets)}
     for name, choices in _CHOICES.items():
         options[name] = request.POST.get(name, choices[0][0])
@@ -147,10 +145,9 @@ def progress(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     return response
 
 
-@require_POST
+@changes_mix
 def cancel(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     mix, row = _render_of(request, mix_id, render_id)
-    require_editor(mix, request.user)
     waiting = mix.renders.filter(pk=row.pk, status=Render.Status.WAITING)
     if not waiting.update(status=Render.Status.CANCELLED):
         mix.renders.filter(pk=row.pk, status=Render.Status.RUNNING).update(
@@ -159,19 +156,17 @@ def cancel(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     return progress(request, mix_id, render_id)
 
 
-@require_POST
+@changes_mix
 def retry(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     """Render again with the same settings, of the mix as it is now."""
     mix, row = _render_of(request, mix_id, render_id)
-    require_editor(mix, request.user)
     _queue(mix, request.user.pk, row.options)
     return render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
 
 
-@require_POST
+@changes_mix
 def remove(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     mix, row = _render_of(request, mix_id, render_id)
-    require_editor(mix, request.user)
     if row.is_open:
         raise InputError("This render is still running; cancel it first.")
     discard(*(file.file for file in row.files.all()))

@@ -3,7 +3,6 @@
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.cache import cache_control
-from django.views.decorators.http import require_POST
 
 from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import InputError
@@ -13,7 +12,7 @@ from metaphon.web.intake.arrivals import arriving
 from metaphon.web.intake.timeline import timeline
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import AudioFile
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import document_of, local_path
 from metaphon.web.shell.fragments import fragment_of
@@ -54,7 +53,7 @@ def peaks(
     return HttpResponse(found.astype("<i2").tobytes(), content_type="application/octet-stream")
 
 
-@require_POST
+@changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the time line anew."""
     mix, _ = carry_out(request, mix_id)

@@ -16,16 +16,15 @@ django.setup()
 # what follows needs the applications to be set up
 from channels.auth import AuthMiddlewareStack  # noqa: E402
 from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
-from channels.security.websocket import AllowedHostsOriginValidator  # noqa: E402
 from django.urls import path, resolve  # noqa: E402
 
 from metaphon.web.gc_freeze import freeze  # noqa: E402
+from metaphon.web.listen.about import about  # noqa: E402
 from metaphon.web.listen.consumer import Listener  # noqa: E402
+from metaphon.web.listen.origin import OwnPages  # noqa: E402
 
 live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
-application = ProtocolTypeRouter(
-    {"websocket": AllowedHostsOriginValidator(AuthMiddlewareStack(live))}
-)
+application = ProtocolTypeRouter({"websocket": OwnPages(AuthMiddlewareStack(live)), "http": about})
 
 resolve("/health")  # so that the first edit need not wait for every address to be read
 sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix being read

@@ -35,7 +35,7 @@ _MOST_EACH = 12  # connections of one person, each a process
 _MOST_SOURCES = 8  # states, references and results that an engine holds at once
 _LOOK_EVERY_S = 3.0  # whether the listener may still listen
 _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
-_capacity = Capacity()
+capacity = Capacity()
 _connections: Counter[int] = Counter()
 _engines = multiprocessing.get_context("forkserver")
 _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
@@ -79,7 +79,7 @@ class Listener(AsyncWebsocketConsumer):
             task.cancel()
         self._pipe.close()
         self._pipe = None
-        _capacity.leaves(self)
+        capacity.leaves(self)
         _connections[self.user.pk] -= 1
         await asyncio.to_thread(self._engine.join, 3)
         if self._engine.is_alive():
@@ -131,9 +131,9 @@ class Listener(AsyncWebsocketConsumer):
     def _count(self, said: dict[str, Any]) -> None:
         """Keep what this listener costs the machine."""
         if "cores" in said:
-            _capacity.costs(self, said["cores"])
+            capacity.costs(self, said["cores"])
         if said.get("ended") or said.get("stopped"):
-            _capacity.stops(self)
+            capacity.stops(self)
 
     async def _send_on(self) -> None:
         while (data := await self._out.get()) is not None:
@@ -197,16 +197,16 @@ class Listener(AsyncWebsocketConsumer):
                 )
         elif "release" in message:
             self._tell("release", str(message["release"]))
-        elif message["do"] == "play" and not _capacity.admits(self):
+        elif message["do"] == "play" and not capacity.admits(self):
             said = (
-                f"This machine is carrying {_capacity.playing} listeners and has no room for one "
+                f"This machine is carrying {capacity.playing} listeners and has no room for one "
                 "more; press Play again when somebody has stopped."
             )
             await self.send(text_data=json.dumps({"message": said, "stopped": True}))
         else:
             wish = Wish.model_validate(message)
             if wish.do == "pause":
-                _capacity.stops(self)
+                capacity.stops(self)
             self._tell("do", wish.model_dump())
 
     async def _state(self, state: dict[str, Any]) -> None:

@@ -21,7 +21,7 @@ from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.listen.models import Preset, Reference, UserFile
 from metaphon.web.listen.monitor_source import monitor_of
 from metaphon.web.mixes.models import discard
-from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import keep, store
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.posted import data_in
@@ -109,11 +109,10 @@ def forget_file(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponse
 
 
 @takes(1024)
-@require_POST
+@changes_mix
 def bring_reference(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take in a recording to compare the mix with; it becomes no track."""
     mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
     path, name = _arrived(request)
     audio = store(mix, path, name)
     try:
@@ -126,10 +125,9 @@ def bring_reference(request: HttpRequest, mix_id: int) -> HttpResponse:
     return JsonResponse({"source": f"reference {row.pk}", "name": name, "notices": audio.notices})
 
 
-@require_POST
+@changes_mix
 def forget_reference(request: HttpRequest, mix_id: int, reference_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
     row = get_object_or_404(Reference, pk=reference_id, mix=mix)
     audio = row.audio
     row.delete()

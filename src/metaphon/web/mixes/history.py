@@ -6,13 +6,12 @@ from typing import Any
 from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.edits.structure import Restore
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import JournalEntry, Mix
-from metaphon.web.mixes.permissions import mix_for, require_editor
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_at
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
@@ -47,18 +46,17 @@ def _with_people(entries: QuerySet[JournalEntry]) -> QuerySet[JournalEntry]:
     return entries.defer("changes").select_related("user")
 
 
-@require_POST
+@changes_mix
 def name(request: HttpRequest, mix_id: int, revision: int) -> HttpResponse:
     """Give a state a name, or take its name away with an empty one."""
     mix = mix_for(request, mix_id)
-    require_editor(mix, request.user)
     entry = get_object_or_404(JournalEntry, mix=mix, revision=revision)
     entry.name = request.POST.get("name", "").strip()[:120]
     entry.save(update_fields=["name"])
     return render(request, "mixes/history.html", _shown(request, mix))
 
 
-@require_POST
+@changes_mix
 def go_back(request: HttpRequest, mix_id: int, revision: int) -> HttpResponse:
     """Make the mix what it was at a revision (0: before the first change), as one step."""
     mix = mix_for(request, mix_id)

@@ -3,6 +3,7 @@
 import json
 
 from django.contrib.auth import get_user_model
+from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
@@ -15,7 +16,7 @@ from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.listing import listing
 from metaphon.web.mixes.making import RATES_HZ, begin, beginnings, copy_of
 from metaphon.web.mixes.models import AccessToken, Member, Mix, discard
-from metaphon.web.mixes.permissions import mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 
 
 def mixes(request: HttpRequest) -> HttpResponse:
@@ -82,7 +83,7 @@ def forget_token(request: HttpRequest, token_id: int) -> HttpResponse:
 def _owned(request: HttpRequest, mix_id: int) -> Mix:
     mix = mix_for(request, mix_id)
     if not mix.members.filter(user=request.user.pk, role=Member.Role.OWNER).exists():
-        raise InputError("Only the owner of a mix can do this.")
+        raise PermissionDenied("Only the owner of a mix can do this.")
     return mix
 
 
@@ -101,7 +102,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
     return redirect("mixes")
 
 
-@require_POST
+@changes_mix
 def rename(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     journal.apply(mix, request.user, RenameMix(title=request.POST.get("title", "")[:120]))
@@ -127,7 +128,7 @@ def members(request: HttpRequest, mix_id: int) -> HttpResponse:
     return redirect("mixes")
 
 
-@require_POST
+@changes_mix
 def step(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     mix = mix_for(request, mix_id)
     entry = (journal.undo if kind == "undo" else journal.redo)(mix, request.user)

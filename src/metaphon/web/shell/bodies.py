@@ -157,7 +157,7 @@ class _Body:
 
 async def _say(send: Send, headers: dict[str, str], refused: _Refused) -> None:
     message = str(refused)
-    answer = [(b"content-type", b"text/plain; charset=utf-8"), (b"connection", b"close")]
+    answer = [(b"content-type", b"text/plain; charset=utf-8")]
     if "hx-request" in headers:
         trigger = json.dumps({"say": {"message": message, "refused": True}})
         answer += [(b"hx-reswap", b"none"), (b"hx-trigger", trigger.encode())]

@@ -1,24 +1,14 @@
-"""Signing in and out, and the health of the server."""
+"""Signing in and out."""
 
 from django.conf import settings
 from django.contrib.auth import logout
-from django.contrib.auth.decorators import login_not_required
 from django.contrib.auth.forms import AuthenticationForm
 from django.contrib.auth.views import LoginView
-from django.db import connection
-from django.http import HttpRequest, HttpResponse, HttpResponseBase, JsonResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
 
 _LONGEST_NAME = 150
-
-
-@login_not_required
-def health(request: HttpRequest) -> HttpResponse:
-    """Answers when the server and its database are ready."""
-    with connection.cursor() as cursor:
-        cursor.execute("select 1")
-    return JsonResponse({"status": "ready"})
 
 
 class SignInForm(AuthenticationForm):

@@ -172,8 +172,9 @@ def percent(part: float) -> str:
 @register.filter
 def size(number_of_bytes: int) -> str:
     """How much of a disk something takes, in words."""
-    if number_of_bytes >= 10**9:
-        return f"{number_of_bytes / 10**9:.1f} GB"
+    for unit, worth in (("TB", 10**12), ("GB", 10**9)):
+        if number_of_bytes >= worth:
+            return f"{number_of_bytes / worth:.3g} {unit}"
     return f"{number_of_bytes / 10**6:.0f} MB"
 
 

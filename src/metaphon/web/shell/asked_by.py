@@ -1,0 +1,37 @@
+"""Who asked for what a line of the log is about: the person and the address."""
+
+import logging
+from collections.abc import Callable
+from contextvars import ContextVar
+
+from django.http import HttpRequest, HttpResponse
+
+Answer = Callable[[HttpRequest], HttpResponse]
+
+_asking: ContextVar[HttpRequest | None] = ContextVar("asking", default=None)
+
+
+def remembered(get_response: Answer) -> Answer:
+    """Middleware that remembers the request while it is answered."""
+
+    def answered(request: HttpRequest) -> HttpResponse:
+        token = _asking.set(request)
+        try:
+            return get_response(request)
+        finally:
+            _asking.reset(token)
+
+    return answered
+
+
+class AskedBy(logging.Filter):
+    """Gives each line `person` and `address`; a dash where nobody asked."""
+
+    def filter(self, record: logging.LogRecord) -> bool:
+        request = getattr(record, "request", None) or _asking.get()
+        meta = getattr(request, "META", {})
+        # only who is known already: a line of the log asks no database
+        user = getattr(request, "_cached_user", None)
+        record.person = user.get_username() if user and user.is_authenticated else "-"
+        record.address = meta.get("REMOTE_ADDR") or "-"
+        return True
