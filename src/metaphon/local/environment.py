@@ -9,7 +9,7 @@ from pathlib import Path
 from metaphon.local.cluster import Cluster, secret
 
 ROOT = Path(__file__).resolve().parents[3]
-LOCAL = ROOT / ".local"
+LOCAL = Path(os.environ.get("METAPHON_LOCAL", ROOT / ".local"))  # one of its own an installation
 
 
 @dataclass(frozen=True)

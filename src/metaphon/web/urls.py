@@ -6,6 +6,7 @@ from metaphon.web.jobs import health
 from metaphon.web.shell import views as shell
 from metaphon.web.shell.workspaces import WORKSPACES
 
+handler500 = "metaphon.web.shell.faults.fault"
 urlpatterns = [
     path("health", health.health, name="health"),
     path("metrics", health.metrics, name="metrics"),

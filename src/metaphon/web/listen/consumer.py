@@ -5,6 +5,7 @@ Settings and edits to an engine in a process of its own, its sound to the browse
 
 import asyncio
 import json
+import logging
 import multiprocessing
 from collections import Counter
 from contextlib import AsyncExitStack, suppress
@@ -35,6 +36,8 @@ _MOST_EACH = 12  # connections of one person, each a process
 _MOST_SOURCES = 8  # states, references and results that an engine holds at once
 _LOOK_EVERY_S = 3.0  # whether the listener may still listen
 _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
+_BROKE_OFF = {"message": "Listening broke off; it begins again.", "stopped": True}
+log = logging.getLogger(__name__)
 capacity = Capacity()
 _connections: Counter[int] = Counter()
 _engines = multiprocessing.get_context("forkserver")
@@ -55,7 +58,6 @@ class Listener(AsyncWebsocketConsumer):
         if mix is None or _connections[self.user.pk] >= _MOST_EACH:
             await self.close()
             return
-        _connections[self.user.pk] += 1
         self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
         self._given: set[str] = set()  # the sources that the engine has
         self._known: Document | None = None  # the mix that the engine has
@@ -63,7 +65,14 @@ class Listener(AsyncWebsocketConsumer):
         await self.accept()
         here, there = _engines.Pipe()
         self._engine = _engines.Process(target=serve, args=(there, mix.sample_rate_hz), daemon=True)
-        await asyncio.to_thread(self._engine.start)
+        try:
+            await asyncio.to_thread(self._engine.start)
+        except (OSError, EOFError):  # what starts engines has ended, and is there at the next try
+            log.exception("an engine could not be started")
+            await self.send(text_data=json.dumps(_BROKE_OFF))
+            await self.close()
+            return
+        _connections[self.user.pk] += 1
         there.close()
         self._pipe = here
         self._out: asyncio.Queue[bytes | None] = asyncio.Queue()
@@ -141,11 +150,7 @@ class Listener(AsyncWebsocketConsumer):
                 await self.send(text_data=data.decode())
             else:
                 await self.send(bytes_data=data)
-        await self.send(
-            text_data=json.dumps(
-                {"message": "Listening broke off; it begins again.", "stopped": True}
-            )
-        )
+        await self.send(text_data=json.dumps(_BROKE_OFF))
         await self.close()
 
     async def _follow(self) -> None:
