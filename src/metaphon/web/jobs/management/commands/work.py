@@ -1,6 +1,7 @@
 """The worker: takes renders as they come, and takes over those whose worker has died."""
 
 import asyncio
+import logging
 import os
 import signal
 from argparse import ArgumentParser
@@ -9,9 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from django.core.management.base import BaseCommand
-from procrastinate import App
+from procrastinate import App, exceptions
 from procrastinate.contrib.django import app
+from procrastinate.jobs import Status
 
+log = logging.getLogger(__name__)
 _HEARTBEAT_S = 3.0
 _DEAD_AFTER_S = 12.0
 _POLITE = 10
@@ -70,10 +73,15 @@ async def _serve(worker_app: App, queue: str, wait: bool) -> None:
 
 
 async def _rescue(worker_app: App) -> None:
-    """Put the jobs of dead workers back in the queue."""
+    """Put the jobs of dead workers back in the queue, for as long as this one lives."""
+    jobs = worker_app.job_manager
     while True:
-        for job in await worker_app.job_manager.get_stalled_jobs(
-            seconds_since_heartbeat=_DEAD_AFTER_S
-        ):
-            await worker_app.job_manager.retry_job(job)
+        try:
+            for job in await jobs.get_stalled_jobs(seconds_since_heartbeat=_DEAD_AFTER_S):
+                try:
+                    await jobs.retry_job(job)
+                except exceptions.UniqueViolation:  # the same waits already, asked for since
+                    await jobs.finish_job(job, Status.FAILED, delete_job=True)
+        except exceptions.ConnectorException:
+            log.exception("jobs of dead workers could not be looked for")
         await asyncio.sleep(_HEARTBEAT_S)
