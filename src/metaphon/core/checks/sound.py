@@ -26,9 +26,9 @@ _ALIKE = 0.6  # likeness above which two recordings are taken for the same event
 _COPY = 0.999  # likeness of what is one recording twice: the rest lies 27 dB below
 _AT_ONCE_MS = 0.02  # and both begin at once, which no two microphones do
 _EXCERPT_S = 10.0
-_SIDES = {"left": (1.0, 0.0), "right": (0.0, 1.0), "mid": (0.5, 0.5), "side": (0.5, -0.5)}
+SIDES = {"left": (1.0, 0.0), "right": (0.0, 1.0), "mid": (0.5, 0.5), "side": (0.5, -0.5)}
 
-Part = tuple[str, str]  # a track's id and what of it: "" where it is mono, or a name of _SIDES
+Part = tuple[str, str]  # a track's id and what of it: "" where it is mono, or a name of SIDES
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,7 @@ class Sound:
             if best is None or best[0].confidence < _ALIKE:
                 continue
             found, one, two = best
-            first, other = (_delay_and_polarity(tracks[i], side) for i, side in (one, two))
+            first, other = (delay_and_polarity(tracks[i], side) for i, side in (one, two))
             yield Pair(
                 tracks[one[0]],
                 tracks[two[0]],
@@ -134,7 +134,7 @@ class Sound:
             if len(sums) == 2:
                 found[track.id, ""] = sums[0]
                 continue
-            for side, (left, right) in _SIDES.items():
+            for side, (left, right) in SIDES.items():
                 power = left * left * sums[0] + right * right * sums[1]
                 found[track.id, side] = power + 2.0 * left * right * sums[2]
         return found
@@ -187,7 +187,17 @@ class Sound:
 
     def _excerpt(self, part: Part, start: int, frames: int) -> NDArray[np.float32]:
         track = next(track for track in self.tracks if track.id == part[0])
-        return dict(_sides(self.read(track, start, frames)))[part[1]]
+        return self.side(track, part[1], start, frames)
+
+    def side(self, track: Track, side: str, start: int, frames: int) -> NDArray[np.float32]:
+        """One side of a track, (frames): a name of SIDES, or "" for a mono one or the middle."""
+        sound = self.read(track, start, frames)
+        if len(sound) == 2:
+            left, right = SIDES[side or "mid"]
+            one: NDArray[np.float32] = np.float32(left) * sound[0] + np.float32(right) * sound[1]
+            return one
+        middle: NDArray[np.float32] = sound.mean(axis=0, dtype=np.float32)
+        return middle
 
     def channels_of(self, track: Track) -> int:
         """How many channels a track's recording has."""
@@ -211,16 +221,7 @@ class Sound:
         return total if frames else total[:, :end]
 
 
-def _sides(sound: NDArray[np.float32]) -> Iterator[tuple[str, NDArray[np.float32]]]:
-    """A mono sound, or what a stereo one consists of."""
-    if len(sound) == 1:
-        yield "", sound[0]
-        return
-    for name, (left, right) in _SIDES.items():
-        yield name, np.float32(left) * sound[0] + np.float32(right) * sound[1]
-
-
-def _delay_and_polarity(track: Track, side: str) -> tuple[float, int]:
+def delay_and_polarity(track: Track, side: str) -> tuple[float, int]:
     """What the chain already does to a side: delay in ms and polarity."""
     delay_ms, polarity = 0.0, 1
     for processor in track.chain:

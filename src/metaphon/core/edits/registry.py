@@ -27,7 +27,8 @@ def _find() -> dict[str, type[Command]]:
     for module in iter_modules(edits.__path__):
         if module.name != "registry":
             import_module(f"{edits.__name__}.{module.name}")
-    return {cls.model_fields["kind"].default: cls for cls in _all(Command)}  # type: ignore[type-abstract]
+    found = {cls.model_fields["kind"].default: cls for cls in _all(Command)}  # type: ignore[type-abstract]
+    return dict(sorted(found.items()))  # whatever was imported first
 
 
 _single = _find()

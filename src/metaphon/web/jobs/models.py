@@ -62,6 +62,7 @@ class Survey(models.Model):
     key = models.CharField(max_length=64)
     levels = models.JSONField(default=dict)
     findings = models.JSONField(default=list)
+    pairs = models.JSONField(default=list)  # tracks that carry one sound
 
 
 class RenderFile(models.Model):

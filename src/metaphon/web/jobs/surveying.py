@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import noticed
-from metaphon.core.checks.survey import survey
+from metaphon.core.checks.survey import Heard, survey
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import MEMORY_BYTES, TooMuch, work_apart
@@ -34,11 +34,10 @@ def run(mix: Mix) -> None:
     Where that fails, that it was tried.
     """
     document = document_of(mix)
-    findings: list[dict[str, object]] = []
-    levels: dict[str, dict[str, object]] = {}
+    found = Heard([], {}, [])
     try:
         # apart, and behind a render: a long survey is set aside for whatever else is to be done
-        findings, levels = work_apart(
+        found = work_apart(
             survey, document, limits=(MEMORY_BYTES, _SECONDS), stands_back=_STANDS_BACK
         )
     except InputError:
@@ -46,9 +45,7 @@ def run(mix: Mix) -> None:
         pass
     except TooMuch:
         log.exception("survey of mix %s", mix.pk)
-    Survey.objects.update_or_create(
-        mix=mix, defaults={"key": key_of(document), "levels": levels, "findings": findings}
-    )
+    Survey.objects.update_or_create(mix=mix, defaults={"key": key_of(document), **vars(found)})
 
 
 @dataclass(frozen=True)
@@ -66,11 +63,11 @@ class Found:
 def findings_of(mix: Mix) -> Found:
     """What is found in a mix, as far as it has been listened to."""
     document = document_of(mix)
-    survey = Survey.objects.filter(mix=mix).first()
+    kept = Survey.objects.filter(mix=mix).first()
     here = {strip.id for strip in document.strips if not strip.resting}
-    heard = [Finding(**row) for row in survey.findings] if survey else []
+    heard = [Finding(**row) for row in kept.findings] if kept else []
     return Found(
         noticed(document) + [finding for finding in heard if finding.subject in here],
-        survey is not None,
-        (survey is not None and survey.key == key_of(document)) or not here,
+        kept is not None,
+        (kept is not None and kept.key == key_of(document)) or not here,
     )

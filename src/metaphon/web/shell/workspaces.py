@@ -27,6 +27,7 @@ class Workspace(NamedTuple):
 WORKSPACES = (
     Workspace("intake", "Intake"),
     Workspace("flow", "Flow", views=(("map", "Map"), ("table", "Table"))),
+    Workspace("coherence", "Coherence"),
     Workspace("field", "Field"),
     Workspace(
         "listen",

@@ -164,6 +164,26 @@ def as_json(value: Any) -> str:
 
 
 @register.filter
+def add_s(seconds: float, more_s: float) -> float:
+    """A later time."""
+    return seconds + more_s
+
+
+@register.filter
+def span_of(seconds: float) -> str:
+    """A length of time in the unit that suits it."""
+    if seconds < 1.0:
+        return f"{seconds * 1000:g} ms"
+    return f"{seconds:g} s" if seconds < 60.0 else f"{seconds / 60:g} min"
+
+
+@register.filter
+def hertz(frequency_hz: float) -> str:
+    """A frequency as it stands on an axis."""
+    return f"{frequency_hz / 1000:g} k" if frequency_hz >= 1000 else f"{frequency_hz:g}"
+
+
+@register.filter
 def percent(part: float) -> str:
     """A part of one in per cent."""
     return f"{part:.0%}"

@@ -1,0 +1,126 @@
+"""Width out of a mono sound, which is gone again where both sides are added up.
+
+What is added to the left is taken from the right, sample by sample, so their sum is what it was.
+"""
+
+from functools import lru_cache
+from typing import ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.convolution import FilterWithMemory
+from metaphon.core.dsp.delay_line import DelayLine
+from metaphon.core.dsp.filter_shapes import low_cut
+from metaphon.core.dsp.motion import Memo, Motion
+from metaphon.core.dsp.sections import Cascade, Sections
+from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
+
+_SLOPE_DB = 24  # of the corner below which it stays narrow
+_BEGINS_MS = 1.5  # before that the added side has nothing, so that neither side is favoured
+# delays of the all-passes in ms, and their coefficient: no common factors (Schroeder 1962)
+_CHARACTERS = {
+    "dense": ((1.13, 1.87, 2.71, 3.97, 5.39), 0.55),
+    "open": ((7.31, 11.9, 17.3), 0.5),
+}
+_LONGEST_MS = {"dense": 60.0, "open": 160.0}
+
+
+class Widener(Processor):
+    """A side signal unlike the middle, of as much as the wanted correlation asks for.
+
+    For stereo; anything else passes untouched.
+    """
+
+    title: ClassVar[str] = "Widener"
+
+    kind: Literal["widener"] = "widener"
+    correlation: float = parameter(
+        0.5,
+        -0.5,
+        1.0,
+        unit="",
+        step=0.01,
+        help="That of a mono sound once it is widened: 1 untouched, 0 like two performances.",
+    )
+    bass_hz: float = parameter(
+        120.0, 20.0, 1000.0, unit="Hz", step=1.0, scale="log", help="Below this it stays narrow."
+    )
+    character: Literal["dense", "open"] = choice(
+        "dense", help="Dense colours least; open breathes like a room."
+    )
+    hold_loudness: bool = switch(
+        False, help="As loud in stereo as before; in mono it is softer then by as much."
+    )
+
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
+        return _Widener(channels.count, rate_hz, latency)
+
+    def tail_s(self, rate_hz: int) -> float:
+        return 0.0 if self.correlation >= 1.0 else _LONGEST_MS[self.character] / 1000.0
+
+    @property
+    def side(self) -> float:
+        """The amplitude of the added side: its power over that of the middle is (1 - c) / (1 + c).
+
+        Source: the correlation of M + S and M - S where M and S have nothing in common.
+        """
+        result: float = np.sqrt((1.0 - self.correlation) / (1.0 + self.correlation))
+        return result
+
+    @property
+    def level(self) -> float:
+        """The amplitude of everything: 1, or what takes back the power that the side adds."""
+        result: float = 1.0 / np.sqrt(1.0 + self.side**2) if self.hold_loudness else 1.0
+        return result
+
+    def remark(self, rate_hz: int) -> str:
+        if not self.hold_loudness or self.correlation >= 1.0:
+            return ""
+        return f"In mono it is {-20.0 * np.log10(self.level):.1f} dB softer than without it."
+
+
+@lru_cache(maxsize=8)
+def side_taps(character: str, rate_hz: int) -> NDArray[np.float64]:
+    """What the middle is turned into: all-passes in a row, so that no frequency is favoured.
+
+    Source: M. R. Schroeder, Natural sounding artificial reverberation, JAES 10(3), 1962. Their
+    energy is 1, and they begin a little after the sound itself.
+    """
+    delays, coefficient = _CHARACTERS[character]
+    taps = np.zeros(round(_LONGEST_MS[character] * rate_hz / 1000.0))
+    taps[round(_BEGINS_MS * rate_hz / 1000.0)] = 1.0
+    for delay_ms in delays:
+        delay = round(delay_ms * rate_hz / 1000.0)
+        out = np.empty_like(taps)
+        for n in range(len(taps)):
+            before, fed_back = (taps[n - delay], out[n - delay]) if n >= delay else (0.0, 0.0)
+            out[n] = -coefficient * taps[n] + before + coefficient * fed_back
+        taps = out
+    taps *= 1.0 / np.sqrt(np.sum(taps**2))
+    taps.flags.writeable = False
+    return taps
+
+
+class _Widener:
+    def __init__(self, channels: int, rate_hz: int, latency: int) -> None:
+        self._stereo = channels == 2
+        self._rate_hz = rate_hz
+        self._late = DelayLine(channels, latency)
+        self._side = FilterWithMemory(1)
+        self._cut = Cascade(1)
+        self._sections: Memo[float, Sections] = Memo(lambda hz: low_cut(hz, _SLOPE_DB, rate_hz))
+
+    def process(self, block: Block, parameters: Motion[Widener], at: int) -> Block:
+        block = self._late.process(block)
+        if not self._stereo:
+            return block
+        taps = parameters.map(lambda one: side_taps(one.character, self._rate_hz))
+        middle = 0.5 * (block[:1] + block[1:])
+        side = self._side.process(middle, taps)
+        side = self._cut.process(side, parameters.map(lambda one: (self._sections(one.bass_hz),)))
+        added = side[0] * parameters.map(lambda one: one.side).line(block.shape[1])
+        level = parameters.map(lambda one: one.level).line(block.shape[1])
+        out = np.stack([(block[0] + added) * level, (block[1] - added) * level])
+        return out.astype(np.float32)

@@ -1,0 +1,313 @@
+"""Two tracks of a mix, or the sides of one, held against each other as they are mixed."""
+
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlencode
+
+import numpy as np
+from django.http import QueryDict
+from numpy.typing import NDArray
+
+from metaphon.core.checks.sound import SIDES, Sound, delay_and_polarity
+from metaphon.core.document.mix import LATEST_S, Track
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.value_paths import value_at
+from metaphon.core.edits.chain_places import basics_place
+from metaphon.core.edits.typed_values import read_number
+from metaphon.core.engine.clips import placed
+from metaphon.core.errors import InputError
+from metaphon.core.measure.pair import Pair, drawn, pair_of
+from metaphon.web.coherence.waves import COLUMNS, as_path, extremes
+from metaphon.web.jobs.models import Survey
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.recordings import draw
+from metaphon.web.mixes.snapshots import recordings_of
+
+SPAN_S = 10.0  # what is analysed
+WIDTHS_S = (0.01, 0.05, 0.2, 1.0, 5.0, 30.0, 120.0, 600.0, 3600.0)
+_WIDE, _HIGH = 800.0, 150.0  # of the drawing of the sum
+_LOWEST_DB = -30.0
+_SURE = 0.1
+_NEAR = 0.02  # ms and below: at once
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """What is compared and how it is looked at. Without times the loudest span is taken."""
+
+    first: str
+    other: str
+    first_side: str = ""
+    other_side: str = ""
+    from_s: float | None = None
+    at_s: float | None = None
+    width_s: float = 0.05
+    delay_ms: float | None = None  # of the mend that is tried; what is found where it is None
+    inverted: bool = False
+
+    @property
+    def query(self) -> str:
+        """The same as the address of the page says it."""
+        given = {name: value for name, value in vars(self).items() if value not in (None, "")}
+        given["inverted"] = "on" if self.inverted else ""
+        return urlencode({name: value for name, value in given.items() if value != ""})
+
+
+def chosen_from(given: QueryDict, document: Document, offered: list[dict[str, Any]]) -> Chosen:
+    """What an address asks for; the likeliest pair where it names none. Raises InputError."""
+    tracks = [track.id for track in document.tracks if track.clips and not track.resting]
+    if len(tracks) < 2:
+        raise InputError("Two recordings are needed to be held against each other; bring them in.")
+    best = offered[0] if offered else {"first": tracks[0], "other": tracks[1]}
+    first, other = given.get("first") or best["first"], given.get("other") or best["other"]
+    if first not in tracks or other not in tracks:
+        raise InputError("One of these tracks is no longer in the mix; choose another.")
+
+    def side(name: str) -> str:
+        wanted = str(given.get(name, best.get(name, "") if "first" not in given else ""))
+        return wanted if wanted in SIDES else ""
+
+    def number(name: str, label: str, low: float, high: float) -> float | None:
+        text = given.get(name, "").strip()
+        return read_number(text, label, low, high) if text else None
+
+    return Chosen(
+        first,
+        other,
+        side("first_side"),
+        side("other_side"),
+        number("from_s", "The span analysed", 0.0, LATEST_S),
+        number("at_s", "The time shown", 0.0, LATEST_S),
+        number("width_s", "The width shown", WIDTHS_S[0], WIDTHS_S[-1]) or 0.05,
+        number("delay_ms", "The delay", -200.0, 1000.0),
+        given.get("inverted") == "on",
+    )
+
+
+def offered_pairs(mix: Mix, document: Document) -> list[dict[str, Any]]:
+    """The pairs that the last survey found likely, those that are still there."""
+    survey = Survey.objects.filter(mix=mix).first()
+    names = {track.id: track.name for track in document.tracks if not track.resting}
+    kept = survey.pairs if survey else []
+    found = [pair for pair in kept if {pair["first"], pair["other"]} <= names.keys()]
+    asked = ("first", "other", "first_side", "other_side")
+    return [
+        {
+            **pair,
+            "first_name": _named(names[pair["first"]], pair["first_side"]),
+            "other_name": _named(names[pair["other"]], pair["other_side"]),
+            "query": urlencode({name: pair[name] for name in asked}),
+        }
+        for pair in found
+    ]
+
+
+def _named(name: str, side: str) -> str:
+    return f"{name}, {side}" if side else name
+
+
+def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
+    """All that the page shows of a pair."""
+    offered = offered_pairs(mix, document)
+    tracks = [track for track in document.tracks if track.clips and not track.resting]
+    context: dict[str, Any] = {"offered": offered, "tracks": tracks, "sides": tuple(SIDES)}
+    try:
+        chosen = chosen_from(given, document, offered)
+    except InputError as error:
+        return {**context, "said": str(error)}
+    by_id = {track.id: track for track in tracks}
+    first, other = by_id[chosen.first], by_id[chosen.other]
+    sound = Sound(document)
+    peaks = {path: draw(audio) for path, audio in recordings_of(mix).items()}
+    start_s = _start_s(sound, (first, other), peaks) if chosen.from_s is None else chosen.from_s
+    pair = _pair(document, first, other, chosen, round(start_s * sound.rate_hz))
+    mend_ms, mend_inverted = _mend(pair, chosen)
+    return {
+        **context,
+        **_mends(document, first, other, mend_ms, mend_inverted),
+        **_charts(pair, mend_ms, mend_inverted),
+        **_waves(sound, (first, other), chosen, peaks, start_s, mend_ms, mend_inverted),
+        "chosen": chosen,
+        "first": first,
+        "other": other,
+        "first_name": _named(first.name, chosen.first_side),
+        "other_name": _named(other.name, chosen.other_side),
+        "pair": pair,
+        "sure": pair.found is not None and pair.found.confidence > _SURE,
+        "samples": pair.found.delay_ms * sound.rate_hz / 1000.0 if pair.found else 0.0,
+        "correlation": pair.correlation(),
+        "mended_correlation": pair.correlation(mend_ms, mend_inverted),
+        "gain_db": pair.gain_db(mend_ms, mend_inverted),
+        "mend_ms": mend_ms,
+        "mend_inverted": mend_inverted,
+        "start_s": start_s,
+        "span_s": SPAN_S,
+        "widths": WIDTHS_S,
+    }
+
+
+def _pair(document: Document, first: Track, other: Track, chosen: Chosen, start: int) -> Pair:
+    """The pair over the span, as the chains delay and turn its recordings now."""
+    raw = _compared(
+        document.model_copy(update={"tracks": (first, other)}).model_dump_json(),
+        chosen.first_side,
+        chosen.other_side,
+        start,
+    )
+    (ahead_ms, one), (late_ms, two) = (
+        delay_and_polarity(track, side)
+        for track, side in ((first, chosen.first_side), (other, chosen.other_side))
+    )
+    return raw.moved(late_ms - ahead_ms, one != two)
+
+
+@lru_cache(maxsize=32)
+def _compared(tracks: str, first_side: str, other_side: str, start: int) -> Pair:
+    """The recordings of two tracks over the span; kept, since a mend that is tried changes none."""
+    document = Document.model_validate_json(tracks)
+    sound = Sound(document)
+    first, other = document.tracks
+    frames = round(SPAN_S * sound.rate_hz)
+    one = sound.side(first, first_side, start, frames)
+    two = sound.side(other, other_side, start, frames)
+    return pair_of(one, two, sound.rate_hz)
+
+
+def _mend(pair: Pair, chosen: Chosen) -> tuple[float, bool]:
+    """The delay of the other that is tried: as typed, or what makes both one."""
+    if chosen.delay_ms is not None:
+        return chosen.delay_ms, chosen.inverted
+    if pair.found is None or pair.found.confidence <= _SURE:
+        return 0.0, False
+    late = pair.found.delay_ms
+    return (0.0 if abs(late) < _NEAR else -round(late, 4)), pair.found.inverted
+
+
+def _start_s(sound: Sound, tracks: tuple[Track, Track], peaks: dict[Path, Path]) -> float:
+    """Where both are loudest together for as long as is analysed."""
+    length_s = max(*(_length_s(sound, track) for track in tracks), SPAN_S)
+    frames = round(length_s * sound.rate_hz)
+    levels = [
+        np.abs(extremes(sound, track, "", peaks.__getitem__, 0, frames)).max(axis=0)
+        for track in tracks
+    ]
+    each = np.minimum(*(level / max(level.max(), 1e-9) for level in levels)) ** 2
+    span = max(round(SPAN_S / length_s * COLUMNS), 1)
+    sums = np.concatenate([[0.0], np.cumsum(each)])
+    best = int(np.argmax(sums[span:] - sums[:-span])) if span < COLUMNS else 0
+    return round(best * length_s / COLUMNS, 2)
+
+
+def _length_s(sound: Sound, track: Track) -> float:
+    return max(
+        ((clip.first + clip.frames) / sound.rate_hz for clip in placed(track, sound.rate_hz)),
+        default=0.0,
+    )
+
+
+def _mends(
+    document: Document, first: Track, other: Track, mend_ms: float, inverted: bool
+) -> dict[str, Any]:
+    """The commands that move the other by the mend, or the first the other way."""
+
+    def held(track: Track, name: str, otherwise: Any) -> Any:
+        place = basics_place(document, track.id)
+        return otherwise if place is None else value_at(track, ("chain", place, name))
+
+    def command(track: Track, by_ms: float) -> dict[str, Any]:
+        delay = round(float(held(track, "delay_ms", 0.0)) + by_ms, 4)
+        turned = bool(held(track, "polarity_inverted", False)) != inverted
+        steps = [("basics/delay_ms", delay)] if by_ms else []
+        steps += [("basics/polarity_inverted", turned)] if inverted else []
+        return {
+            "kind": "batch",
+            "commands": [
+                {"kind": "set", "strips": [track.id], "path": path, "value": value}
+                for path, value in steps
+            ],
+            "words": f"Aligned {track.name}",
+        }
+
+    return {
+        "move_other": command(other, mend_ms),
+        "move_first": command(first, -mend_ms),
+        "mends": bool(mend_ms) or inverted,
+    }
+
+
+def _charts(pair: Pair, mend_ms: float, inverted: bool) -> dict[str, Any]:
+    """The sum now and with the mend, against both in phase, and the coherence, by frequency."""
+    curves = {}
+    for name, mend in (("now", (0.0, False)), ("then", (mend_ms, inverted))):
+        power = 10.0 ** (pair.sum_db(*mend) / 10.0)
+        at, mean = drawn(pair.frequencies_hz, power)
+        level = 10.0 * np.log10(np.maximum(mean, 1e-6))
+        curves[name] = _path(at, np.clip(level / _LOWEST_DB, 0.0, 1.0) * _HIGH)
+    at, coherence = drawn(pair.frequencies_hz, pair.coherence)
+    curves["coherence"] = _path(at, (1.0 - coherence) * _HIGH)
+    notch = pair.first_notch_hz
+    ticks = [(f, _x(np.array(float(f)))) for f in (50, 100, 200, 500, 1000, 2000, 5000, 10000)]
+    return {
+        "curves": curves,
+        "ticks": ticks,
+        "levels": [(f"−{db}" if db else "0", -db / _LOWEST_DB * _HIGH) for db in (0, 10, 20, 30)],
+        "notch": notch,
+        "notch_x": _x(np.array(notch)) if notch and 20.0 <= notch <= 20000.0 else None,
+    }
+
+
+def _x(frequency_hz: NDArray[np.float64]) -> float:
+    return round(float(np.log10(frequency_hz / 20.0) / 3.0 * _WIDE), 1)
+
+
+def _path(at: NDArray[np.float64], heights: NDArray[np.float64]) -> str:
+    across = np.log10(at / 20.0) / 3.0 * _WIDE
+    return "M" + " ".join(f"{x:.1f} {y:.1f}" for x, y in zip(across, heights, strict=True))
+
+
+def _waves(
+    sound: Sound,
+    tracks: tuple[Track, Track],
+    chosen: Chosen,
+    peaks: dict[Path, Path],
+    start_s: float,
+    mend_ms: float,
+    inverted: bool,
+) -> dict[str, Any]:
+    """Both drawn over one another, each as high as the other; below, the other with the mend."""
+    frames = max(round(chosen.width_s * sound.rate_hz), 8)
+    at_s = chosen.at_s
+    if at_s is None:
+        at_s = _loudest_s(sound, tracks[0], chosen, start_s, frames)
+    start = round(at_s * sound.rate_hz)
+    moved = round(mend_ms * sound.rate_hz / 1000.0)
+
+    def drawn_at(track: Track, side: str, first: int) -> NDArray[np.float64]:
+        before = max(-first, 0)
+        found = extremes(sound, track, side, peaks.__getitem__, max(first, 0), frames)
+        return found if not before else np.roll(found, round(before / frames * COLUMNS), axis=1)
+
+    one = drawn_at(tracks[0], chosen.first_side, start)
+    two = drawn_at(tracks[1], chosen.other_side, start)
+    then = drawn_at(tracks[1], chosen.other_side, start - moved)
+    if inverted:
+        then = -then[::-1]
+    return {
+        "wave_one": as_path(one, 44.0),
+        "wave_two": as_path(two, 44.0),
+        "wave_then": as_path(then, 44.0),
+        "at_s": round(at_s, 4),
+        "width_s": chosen.width_s,
+        "earlier_s": round(max(at_s - chosen.width_s / 2, 0.0), 5),
+        "later_s": round(at_s + chosen.width_s / 2, 5),
+    }
+
+
+def _loudest_s(sound: Sound, track: Track, chosen: Chosen, start_s: float, frames: int) -> float:
+    """Where the first is loudest within the span, a third of the way into what is shown."""
+    span = round(SPAN_S * sound.rate_hz)
+    samples = sound.side(track, chosen.first_side, round(start_s * sound.rate_hz), span)
+    loudest = start_s + int(np.argmax(np.abs(samples))) / sound.rate_hz
+    return max(loudest - frames / sound.rate_hz / 3.0, 0.0)
