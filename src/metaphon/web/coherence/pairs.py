@@ -11,7 +11,7 @@ from django.http import QueryDict
 from numpy.typing import NDArray
 
 from metaphon.core.checks.sound import SIDES, Sound, delay_and_polarity
-from metaphon.core.document.mix import LATEST_S, Track
+from metaphon.core.document.mix import LATEST_S, Clip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.value_paths import value_at
 from metaphon.core.edits.chain_places import basics_place
@@ -151,9 +151,9 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
 def _pair(document: Document, first: Track, other: Track, chosen: Chosen, start: int) -> Pair:
     """The pair over the span, as the chains delay and turn its recordings now."""
     raw = _compared(
-        document.model_copy(update={"tracks": (first, other)}).model_dump_json(),
-        chosen.first_side,
-        chosen.other_side,
+        document.sample_rate_hz,
+        (first.clips, chosen.first_side),
+        (other.clips, chosen.other_side),
         start,
     )
     (ahead_ms, one), (late_ms, two) = (
@@ -163,16 +163,22 @@ def _pair(document: Document, first: Track, other: Track, chosen: Chosen, start:
     return raw.moved(late_ms - ahead_ms, one != two)
 
 
+_Part = tuple[tuple[Clip, ...], str]  # the clips of a track, and which side of it
+
+
 @lru_cache(maxsize=32)
-def _compared(tracks: str, first_side: str, other_side: str, start: int) -> Pair:
+def _compared(rate_hz: int, one: _Part, two: _Part, start: int) -> Pair:
     """The recordings of two tracks over the span; kept, since a mend that is tried changes none."""
-    document = Document.model_validate_json(tracks)
-    sound = Sound(document)
-    first, other = document.tracks
-    frames = round(SPAN_S * sound.rate_hz)
-    one = sound.side(first, first_side, start, frames)
-    two = sound.side(other, other_side, start, frames)
-    return pair_of(one, two, sound.rate_hz)
+    parts = [
+        (Track(id=key, name=key, clips=clips), side)
+        for key, (clips, side) in (("a", one), ("b", two))
+    ]
+    sound = Sound(
+        Document(title="Pair", sample_rate_hz=rate_hz, tracks=tuple(track for track, _ in parts))
+    )
+    frames = round(SPAN_S * rate_hz)
+    first, other = (sound.side(track, side, start, frames) for track, side in parts)
+    return pair_of(first, other, rate_hz)
 
 
 def _mend(pair: Pair, chosen: Chosen) -> tuple[float, bool]:

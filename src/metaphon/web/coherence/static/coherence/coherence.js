@@ -14,12 +14,16 @@ document.addEventListener("click", ({ target }) => {
   else go({ delay_ms: "" });
 });
 
-document.addEventListener("change", ({ target }) => {
-  // another recording is looked at from its own loudest span, with its own mend
-  if (!target.matches?.("#pair-form select:is([name=first], [name=other], [name$=side])")) return;
-  for (const name of ["from_s", "at_s", "delay_ms"]) form().elements[name].value = "";
-  form().elements.inverted.checked = false;
-}, true);
+document.addEventListener(
+  "change",
+  ({ target }) => {
+    // another recording is looked at from its own loudest span, with its own mend
+    if (!target.matches?.("#pair-form select:is([name=first], [name=other], [name$=side])")) return;
+    for (const name of ["from_s", "at_s", "delay_ms"]) form().elements[name].value = "";
+    form().elements.inverted.checked = false;
+  },
+  true,
+);
 
 document.addEventListener("keydown", (event) => {
   if (event.target.matches?.("input, select, textarea") || event.ctrlKey || event.metaKey) return;

@@ -1,0 +1,129 @@
+"""Coherence: pairs offered, held against each other, mended, and the sum that comes of it."""
+
+import json
+import re
+
+import numpy as np
+
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.plan import compile
+from metaphon.core.engine.render import Output, render
+from metaphon.web.jobs.tasks import survey_mix
+from metaphon.web.mixes.models import Mix
+from tests.demo import bring_in_demo
+from tests.sounds import noise
+from tests.web.base import WebTest
+
+_LATE = 96  # samples: 2 ms
+
+
+class Pairs(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        sound = noise(1, 12.0, 3)
+        moved = np.roll(-0.8 * sound, _LATE, axis=1)
+        moved[:, :_LATE] = 0.0
+        self.near, self.far = self.bring_in("Near.wav", sound), self.bring_in("Far.wav", moved)
+        self.other = self.bring_in("Gull.wav", noise(1, 12.0, 9))
+
+    def pair(self, **asked: str) -> str:
+        query = {"first": "near", "other": "far", **asked}
+        answer = self.client.get(self.url("coherence:pair"), query, headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, 200)
+        return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", answer.content.decode()))
+
+    def power_db(self) -> float:
+        """The power of both together, without the gull, in a mono mix."""
+        tracks = tuple(t for t in self.document().tracks if t.id != "gull")
+        mix = self.document().model_copy(update={"tracks": tracks})
+        plan = compile(mix)
+        output = Output(target_named("0+1+0"))
+        blocks = [found[0] for found in render(plan, [output])]
+        sound = np.concatenate(blocks, axis=1)[:, 2000:-2000]
+        return float(10.0 * np.log10(np.mean(np.square(sound, dtype=float))))
+
+    def test_a_pair_is_told_and_mended_and_the_sum_gains_what_was_said(self) -> None:
+        said = self.pair()
+        self.assertIn("Far comes 2.000 ms", said)
+        self.assertIn("96.0 samples, 0.69 m", said)
+        self.assertIn("opposed", said)
+        self.assertRegex(said, r"→ 1\.00")
+        gains = re.search(r"The sum gains ([−0-9.]+) dB", said)
+        assert gains
+        before = self.power_db()
+        command = self._command("Pull Far forward")
+        answer = self.post("coherence:edit", command=json.dumps(command))
+        self.assertEqual(answer.status_code, 200)
+        self.assertAlmostEqual(self.power_db() - before, float(gains[1]), delta=0.2)
+        after = self.pair()
+        self.assertIn("the same", after)
+        self.assertIn("In time and in phase: nothing to mend.", after)
+        self.post("undo")
+        self.assertIn("opposed", self.pair())
+
+    def _command(self, words: str) -> dict[str, object]:
+        answer = self.client.get(
+            self.url("coherence:pair"),
+            {"first": "near", "other": "far"},
+            headers={"HX-Request": "true"},
+        ).content.decode()
+        for button in re.findall(r"<button[^>]*data-command=\"([^\"]+)\"[^>]*>([^<]+)<", answer):
+            if button[1].strip() == words:
+                found: dict[str, object] = json.loads(button[0].replace("&quot;", '"'))
+                return found
+        raise AssertionError(f"no button says {words}")
+
+    def test_the_other_way_round_the_first_is_held_back(self) -> None:
+        command = self._command("Hold Near back")
+        self.post("coherence:edit", command=json.dumps(command))
+        near = self.document().find_strip("near")
+        assert near
+        [basics] = near.chain
+        self.assertEqual((basics.delay_ms, basics.polarity_inverted), (2.0, True))
+        self.assertIn("nothing to mend", self.pair())
+
+    def test_a_mend_is_tried_before_it_is_made(self) -> None:
+        now = self.document()
+        said = self.pair(delay_ms="-1,5", inverted="on")
+        self.assertIn("Pull Far forward", said)
+        self.assertNotRegex(said, r"→ 1\.00")
+        self.assertEqual(self.document(), now)
+
+    def test_unrelated_sounds_are_left_alone(self) -> None:
+        said = self.pair(other="gull")
+        self.assertIn("none found", said)
+        self.assertNotIn("Pull", said)
+
+    def test_every_zoom_is_drawn_with_as_many_points(self) -> None:
+        for width in ("0.01", "0.2", "5", "30", "3600"):
+            answer = self.client.get(
+                self.url("coherence:pair"),
+                {"first": "near", "other": "far", "width_s": width, "at_s": "1"},
+                headers={"HX-Request": "true"},
+            ).content.decode()
+            paths = re.findall(r'class="(?:one|two)"[^>]*d="([^"]+)"', answer)
+            self.assertEqual(len(paths), 4, width)
+            for path in paths:
+                self.assertEqual(len(path.split()) // 2, 1600, width)
+                self.assertNotIn("nan", path)
+
+    def test_what_cannot_be_is_said(self) -> None:
+        for asked, words in (
+            ({"other": "none"}, "no longer in the mix"),
+            ({"at_s": "soon"}, "The time shown is a number"),
+            ({"delay_ms": "9000"}, "may be -200 to 1000"),
+        ):
+            page = self.client.get(self.url("coherence:show"), {"first": "near", **asked})
+            self.assertContains(page, words)
+        self.mix.strips.exclude(ref="near").delete()
+        self.write(Mix.objects.none())
+        self.assertContains(
+            self.client.get(self.url("coherence:show")), "Two recordings are needed"
+        )
+
+    def test_the_pairs_of_the_demo_are_offered_by_themselves(self) -> None:
+        bring_in_demo()
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        survey_mix(mix_id=mix.pk)
+        pairs = {frozenset((p["first"], p["other"])) for p in mix.survey.pairs}
+        self.assertIn(frozenset(("buoy_near", "buoy_far")), pairs)
