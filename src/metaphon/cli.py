@@ -101,6 +101,13 @@ def _parser() -> argparse.ArgumentParser:
     check.add_argument("mix", type=Path, metavar="MIX.json")
     check.set_defaults(run=_check)
 
+    phase = commands.add_parser(
+        "phase", help="print magnitude, phase and group delay of a strip's chain"
+    )
+    phase.add_argument("mix", type=Path, metavar="MIX.json")
+    phase.add_argument("strip", metavar="STRIP")
+    phase.set_defaults(run=_phase)
+
     edit = commands.add_parser("edit", help="apply commands to a mix document")
     edit.add_argument("mix", type=Path, metavar="MIX.json")
     edit.add_argument("commands", type=Path, metavar="COMMANDS.json")
@@ -218,6 +225,27 @@ def _align(options: argparse.Namespace) -> Answer:
         "delay_ms": round(found.delay_ms, 5),
         "polarity": "inverted" if found.inverted else "same",
         "confidence": round(found.confidence, 4),
+    }
+
+
+def _phase(options: argparse.Namespace) -> Answer:
+    from metaphon.core.edits.command import strip_of
+    from metaphon.core.engine.chain_response import FREQUENCIES_HZ, magnitude_db, response_of
+    from metaphon.core.files.mixdoc import read
+
+    mix = read(options.mix)
+    found = response_of(strip_of(mix, options.strip).chain, mix.sample_rate_hz)
+    curves = {
+        "frequencies_hz": FREQUENCIES_HZ,
+        "magnitude_db": magnitude_db(found.best),
+        "phase_deg": found.phase_deg(),
+        "group_delay_ms": found.group_delay_ms,
+    }
+    return {
+        "by": "measurement" if found.computed is None else "formula",
+        "latency_samples": found.latency,
+        "pre_echo_db": round(found.pre_echo_db, 2),
+        **{name: [round(float(v), 4) for v in values] for name, values in curves.items()},
     }
 
 

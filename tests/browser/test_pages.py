@@ -29,6 +29,8 @@ class EveryPage(BrowserTest):
                     "flow/?view=map&strip=cave",
                     "field/?strip=gull",
                     "field/?truth=vector&strip=boat",
+                    "coherence/?view=pairs",
+                    "coherence/?view=phase&strip=cave",
                     "listen/?view=meters",
                     "listen/?view=compare",
                     "listen/?view=headphones",
@@ -97,6 +99,7 @@ class EveryPage(BrowserTest):
             "flow/map": "flow/",
             "flow/strip/gull": "flow/?strip=gull",
             "field/strip/gull": "field/?strip=gull",
+            "coherence/pair": "coherence/",
         }.items():
             page.goto(f"{self.address}/mix/{mix.pk}/{part}")
             expect(page).to_have_url(f"{self.address}/mix/{mix.pk}/{leads_to}")

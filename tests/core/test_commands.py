@@ -99,6 +99,18 @@ class Commands(FolderTest):
         self.assertAlmostEqual(answer["delay_ms"], 1.0, places=3)
         self.assertEqual(answer["polarity"], "inverted")
 
+    def test_phase(self) -> None:
+        self.write("a.wav", noise(1, 0.2))
+        chain = [{"kind": "basics", "delay_ms": 2.0, "polarity_inverted": True}]
+        track = {"id": "a", "name": "A", "clips": [{"file": "a.wav"}], "chain": chain}
+        status, answer, _ = command("phase", self.document(tracks=[track]), "a")
+        self.assertEqual((status, answer["by"], answer["latency_samples"]), (0, "formula", 0))
+        np.testing.assert_allclose(answer["group_delay_ms"], 2.0, atol=0.001)
+        np.testing.assert_allclose(answer["magnitude_db"], 0.0, atol=0.001)
+        lowest = answer["phase_deg"][0], answer["frequencies_hz"][0]
+        self.assertAlmostEqual(lowest[0], 180.0 - 0.72 * lowest[1], delta=0.01)
+        self.assertEqual(command("phase", self.document(tracks=[track]), "none")[0], 2)
+
     def test_wrong_input_is_one_sentence_and_status_2(self) -> None:
         text = self.folder / "notes.wav"
         text.write_text("words")

@@ -2,6 +2,7 @@
 
 import json
 import re
+from html import unescape
 
 import numpy as np
 
@@ -127,3 +128,29 @@ class Pairs(WebTest):
         survey_mix(mix_id=mix.pk)
         pairs = {frozenset((p["first"], p["other"])) for p in mix.survey.pairs}
         self.assertIn(frozenset(("buoy_near", "buoy_far")), pairs)
+
+
+class Phase(WebTest):
+    def test_a_chain_and_each_processor_are_drawn_with_their_figures(self) -> None:
+        page = self.client.get(self.url("coherence:show"), {"view": "phase"})
+        self.assertContains(page, "No track or bus has a processor yet")
+        gull = self.bring_in("gull.wav")
+        for kind in ("basics", "eq", "network_reverb"):
+            self.edit("flow", kind="add_processor", strip=gull.ref, processor=kind)
+        self.edit("flow", kind="add_band", strip=gull.ref, place=1)
+        self.set(gull, "chain/1/phase", "linear")
+        self.set(gull, "basics/delay_ms", 1.0)
+
+        def shown(**asked: str) -> str:
+            query = {"view": "phase", "strip": gull.ref, **asked}
+            return self.client.get(self.url("coherence:show"), query).content.decode()
+
+        figures = json.loads(unescape(re.findall(r'data-figures="([^"]+)"', shown(part="0"))[0]))
+        self.assertEqual(set(figures), {"hz", "db", "deg", "ms", "rate"})
+        np.testing.assert_allclose(figures["ms"], 1.0, atol=0.001)
+        self.assertIn("As minimum phase", shown(part="1"))
+        self.assertIn("3840 samples", shown(part="1"))
+        self.assertIn("measured", shown(part="2"))
+        self.assertIn("measured", shown())  # the whole, since one part has no formula
+        for asked in ({"part": "99"}, {"part": "x"}, {"strip": "none"}, {"unwrapped": "on"}):
+            self.assertIn("Magnitude, dB", shown(**asked))

@@ -19,6 +19,7 @@ from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.clips import placed
 from metaphon.core.errors import InputError
 from metaphon.core.measure.pair import Pair, drawn, pair_of
+from metaphon.web.coherence.axis import HIGH, path_over, place_of, ticks
 from metaphon.web.coherence.waves import COLUMNS, as_path, extremes
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
@@ -27,7 +28,6 @@ from metaphon.web.mixes.snapshots import recordings_of
 
 SPAN_S = 10.0  # what is analysed
 WIDTHS_S = (0.01, 0.05, 0.2, 1.0, 5.0, 30.0, 120.0, 600.0, 3600.0)
-_WIDE, _HIGH = 800.0, 150.0  # of the drawing of the sum
 _LOWEST_DB = -30.0
 _SURE = 0.1
 _NEAR = 0.02  # ms and below: at once
@@ -250,27 +250,17 @@ def _charts(pair: Pair, mend_ms: float, inverted: bool) -> dict[str, Any]:
         power = 10.0 ** (pair.sum_db(*mend) / 10.0)
         at, mean = drawn(pair.frequencies_hz, power)
         level = 10.0 * np.log10(np.maximum(mean, 1e-6))
-        curves[name] = _path(at, np.clip(level / _LOWEST_DB, 0.0, 1.0) * _HIGH)
+        curves[name] = path_over(at, np.clip(level / _LOWEST_DB, 0.0, 1.0) * HIGH)
     at, coherence = drawn(pair.frequencies_hz, pair.coherence)
-    curves["coherence"] = _path(at, (1.0 - coherence) * _HIGH)
+    curves["coherence"] = path_over(at, (1.0 - coherence) * HIGH)
     notch = pair.first_notch_hz
-    ticks = [(f, _x(np.array(float(f)))) for f in (50, 100, 200, 500, 1000, 2000, 5000, 10000)]
     return {
         "curves": curves,
-        "ticks": ticks,
-        "levels": [(f"−{db}" if db else "0", -db / _LOWEST_DB * _HIGH) for db in (0, 10, 20, 30)],
+        "ticks": ticks(),
+        "levels": [(f"−{db}" if db else "0", -db / _LOWEST_DB * HIGH) for db in (0, 10, 20, 30)],
         "notch": notch,
-        "notch_x": _x(np.array(notch)) if notch and 20.0 <= notch <= 20000.0 else None,
+        "notch_x": place_of(notch) if notch and 20.0 <= notch <= 20000.0 else None,
     }
-
-
-def _x(frequency_hz: NDArray[np.float64]) -> float:
-    return round(float(np.log10(frequency_hz / 20.0) / 3.0 * _WIDE), 1)
-
-
-def _path(at: NDArray[np.float64], heights: NDArray[np.float64]) -> str:
-    across = np.log10(at / 20.0) / 3.0 * _WIDE
-    return "M" + " ".join(f"{x:.1f} {y:.1f}" for x, y in zip(across, heights, strict=True))
 
 
 def _waves(

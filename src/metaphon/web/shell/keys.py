@@ -55,6 +55,10 @@ KEYS = (
         ),
     ),
     Keys(
+        "Coherence: a pair",
+        ((", and .", "Earlier and later by half of what is shown"),),
+    ),
+    Keys(
         "Flow: the map",
         (
             ("Arrows", "From box to box"),

@@ -27,7 +27,7 @@ class Workspace(NamedTuple):
 WORKSPACES = (
     Workspace("intake", "Intake"),
     Workspace("flow", "Flow", views=(("map", "Map"), ("table", "Table"))),
-    Workspace("coherence", "Coherence"),
+    Workspace("coherence", "Coherence", views=(("pairs", "Pairs"), ("phase", "Phase"))),
     Workspace("field", "Field"),
     Workspace(
         "listen",

@@ -31,3 +31,26 @@ document.addEventListener("keydown", (event) => {
   const button = document.querySelectorAll(".coherence [data-at]")[step];
   if (button) button.click();
 });
+
+// The cursor of the curves: one place on all of them, its values said above.
+document.addEventListener("pointermove", ({ target, clientX }) => {
+  const svg = target.closest?.(".coherence .curve svg");
+  if (!svg) return;
+  const board = svg.closest("[data-figures]");
+  const { hz, db, deg, ms, rate } = JSON.parse(board.dataset.figures);
+  const { a, e } = svg.getScreenCTM();
+  const x = Math.min(Math.max((clientX - e) / a, 0), 800);
+  const at = Math.round((x / 800) * (hz.length - 1));
+  for (const line of board.querySelectorAll("line.cursor")) {
+    line.setAttribute("x1", x);
+    line.setAttribute("x2", x);
+  }
+  const said = [
+    `${hz[at].toFixed(hz[at] < 100 ? 1 : 0)} Hz`,
+    `${db[at].toFixed(2)} dB`,
+    `${deg[at].toFixed(1)}°`,
+    `${ms[at].toFixed(3)} ms`,
+    `${((ms[at] * rate) / 1000).toFixed(1)} samples`,
+  ];
+  board.querySelector(".reading").textContent = said.join("  ").replaceAll("-", "−");
+});
