@@ -236,10 +236,21 @@ def _mends(
             "words": f"Aligned {track.name}",
         }
 
+    if not mend_ms and not inverted:
+        return {"mends": []}
+    early, late, turned = "Pull {} forward", "Hold {} back", "Turn {} over"
+    words = (early, late) if mend_ms < 0 else (late, early) if mend_ms else (turned, turned)
+    costs = {
+        early: "All else stays in time; the engine works as much further ahead.",
+        late: "No working ahead, but it then comes later against everything else.",
+        turned: "In phase with the other, and opposed to what it was in phase with.",
+    }
+    moves = ((words[0], other, mend_ms), (words[1], first, -mend_ms))
     return {
-        "move_other": command(other, mend_ms),
-        "move_first": command(first, -mend_ms),
-        "mends": bool(mend_ms) or inverted,
+        "mends": [
+            {"words": say.format(track.name), "costs": costs[say], "command": command(track, by_ms)}
+            for say, track, by_ms in moves
+        ]
     }
 
 
