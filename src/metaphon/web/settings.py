@@ -154,6 +154,7 @@ MEDIA_ROOT = Path(env("METAPHON_STORAGE"))
 FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHandler"]
 FILE_UPLOAD_TEMP_DIR = env("METAPHON_UPLOADS", default=None)
 DATA_UPLOAD_MAX_NUMBER_FILES = 64
+DATA_UPLOAD_MAX_MEMORY_SIZE = 4 << 20  # as much as is usual (shell.bodies)
 
 FILE_UPLOAD_PERMISSIONS = 0o640
 FILE_UPLOAD_DIRECTORY_PERMISSIONS = 0o750

@@ -32,7 +32,13 @@ def told(request: HttpRequest, message: str, status: int) -> HttpResponse:
         return JsonResponse({"message": message}, status=status)
     if not request.headers.get("HX-Request"):
         return render(request, "shell/fault.html", {"message": message}, status=status)
+    return passing(message, status)
+
+
+def passing(message: str, status: int) -> HttpResponse:
+    """The sentence as a message that passes over the page, which stays as it is."""
     response = HttpResponse(status=status)
     response["HX-Reswap"] = "none"
-    response["HX-Trigger"] = json.dumps({"say": {"message": message, "refused": True}})
+    told = {"say": {"message": message, "refused": True}, "mix-changed": status == 409}
+    response["HX-Trigger"] = json.dumps(told)
     return response

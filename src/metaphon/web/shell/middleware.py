@@ -2,7 +2,6 @@
 traceback.
 """
 
-import json
 from collections.abc import Callable
 
 from django.core.exceptions import PermissionDenied
@@ -10,6 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from metaphon.core.errors import DISK_FULL, InputError, StaleEdit, disk_is_full
+from metaphon.web.shell.faults import passing
 from metaphon.web.shell.posted import UNREADABLE, holds_nul
 
 
@@ -44,9 +44,4 @@ def said(request: HttpRequest, message: str, status: int) -> HttpResponse:
     """The sentence, as a passing message where htmx asked and as a page otherwise."""
     if not request.headers.get("HX-Request"):
         return render(request, "shell/plain_words.html", {"message": message}, status=status)
-    response = HttpResponse(status=status)
-    response["HX-Reswap"] = "none"
-    response["HX-Trigger"] = json.dumps(
-        {"say": {"message": message, "refused": True}, "mix-changed": status == 409}
-    )
-    return response
+    return passing(message, status)
