@@ -28,7 +28,6 @@ from websockets.sync.client import connect
 from metaphon.core.errors import DISK_FULL
 from metaphon.local.cluster import Cluster, free_port, port_is_free
 from metaphon.web.shell.faults import UNREACHABLE
-from tests.runner import long_test
 from tests.sounds import noise
 from tests.web.base import recording
 
@@ -137,6 +136,8 @@ class Installation:
 
 
 class Killed(unittest.TestCase):
+    """One after the other in one process: each looks for ports that are free."""
+
     databases = {"default"}
 
     @classmethod
@@ -263,12 +264,7 @@ class Killed(unittest.TestCase):
         page = self.here.get(f"/mix/{self.lamp}/flow/?view=table")[1]
         self.assertIn("Kept to the last", page)
 
-
-class FullDisk(unittest.TestCase):
-    databases = {"default"}
-
-    @long_test
-    def test_it_is_said_nothing_is_lost_and_work_goes_on_when_there_is_room(self) -> None:
+    def test_a_full_disk_is_said_and_work_goes_on_when_there_is_room(self) -> None:
         if os.geteuid() != 0:
             self.skipTest("only root may make a small disk")
         local = Path(self.enterContext(tempfile.TemporaryDirectory()))

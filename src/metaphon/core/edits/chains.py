@@ -8,12 +8,12 @@ from pydantic import Field, ValidationError
 from metaphon.core.document.lanes import lanes_of, without_lanes
 from metaphon.core.document.mix import Identifier, Mix, Strip
 from metaphon.core.edits.chain_places import renumbered
-from metaphon.core.edits.command import Command, changed, strip_of
+from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished
 from metaphon.core.process.processor import Processor
 from metaphon.core.process.registry import KINDS, AnyProcessor
 
-Place = Field(ge=0, description="Which processor of the chain, counted from 0.")
+Place = counted("Which processor of the chain, counted from 0.")
 
 
 def processor_at(strip: Strip, place: int) -> Processor:
@@ -79,7 +79,7 @@ class MoveProcessor(Command):
     kind: Literal["move_processor"] = "move_processor"
     strip: Identifier
     place: int = Place
-    to: int = Field(ge=0, description="Its place afterwards.")
+    to: int = counted("Its place afterwards.")
 
     def apply(self, mix: Mix) -> Mix:
         strip = strip_of(mix, self.strip)
@@ -178,7 +178,7 @@ class RemoveBand(Command):
     kind: Literal["remove_band"] = "remove_band"
     strip: Identifier
     place: int = Place
-    band: int = Field(ge=0, description="Which band, counted from 0.")
+    band: int = counted("Which band, counted from 0.")
 
     def apply(self, mix: Mix) -> Mix:
         strip = strip_of(mix, self.strip)

@@ -6,14 +6,14 @@ from typing import Any, Literal
 from pydantic import Field
 
 from metaphon.core.document.mix import Clip, Identifier, Mix, TimeS, Track
-from metaphon.core.edits.command import Command, changed, strip_of
+from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished
 
 SHORTEST_S = 0.001
 # what an edge inside a recording gets, so that it does not click; it can be set to nothing again
 EDGE_FADE_S = 0.005
 
-_PLACE = Field(ge=0, description="Which clip, counted from 0.")
+_PLACE = counted("Which clip, counted from 0.")
 
 
 def _track(mix: Mix, strip_id: str) -> Track:

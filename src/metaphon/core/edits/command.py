@@ -16,6 +16,14 @@ Strips = Annotated[
 ]
 
 
+_MOST = 1_000_000  # of anything that is counted
+
+
+def counted(description: str, default: Any = ...) -> Any:
+    """Declare a place in an order, from 0."""
+    return Field(default, ge=0, le=_MOST, description=description)
+
+
 class Command(BaseModel, ABC):
     """A change to a mix, as data. `apply` gives the changed mix; nothing else is touched."""
 

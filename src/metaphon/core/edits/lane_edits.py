@@ -23,7 +23,7 @@ from metaphon.core.document.mix import LATEST_S, Automation, Identifier, Mix, Ti
 from metaphon.core.document.positions import place_lanes
 from metaphon.core.document.thinning import thinned_lane
 from metaphon.core.document.value_paths import field_at, parsed
-from metaphon.core.edits.command import Command, strip_of
+from metaphon.core.edits.command import Command, counted, strip_of
 from metaphon.core.edits.position_forms import without_place_lanes
 from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.errors import InputError, OutOfRange, Vanished
@@ -126,9 +126,7 @@ class SetBreakpoint(LaneEdit):
     """Move a breakpoint of a lane, or set its curve; without a place it is a new one."""
 
     kind: Literal["set_breakpoint"] = "set_breakpoint"
-    place: int | None = Field(
-        None, ge=0, description="Which one, counted from 0 in order of time; null adds one."
-    )
+    place: int | None = counted("Which one, counted from 0 in order of time; null adds one.", None)
     t_s: TimeS
     value: float
     curve: CurveName = "linear"
@@ -161,7 +159,7 @@ class RemoveBreakpoint(LaneEdit):
     """Take a breakpoint away; with its last one the lane goes."""
 
     kind: Literal["remove_breakpoint"] = "remove_breakpoint"
-    place: int = Field(ge=0, description="Which one, counted from 0 in order of time.")
+    place: int = counted("Which one, counted from 0 in order of time.")
 
     def apply(self, mix: Mix) -> Mix:
         points = lane_of(mix, self.target).points

@@ -25,6 +25,7 @@ from metaphon.core.edits.command import (
     Command,
     Strips,
     changed,
+    counted,
     first_free,
     free_id,
     names,
@@ -159,7 +160,7 @@ class MoveStrip(Command):
 
     kind: Literal["move_strip"] = "move_strip"
     strip: Identifier
-    to: int = Field(ge=0, description="Its place afterwards, counted from 0.")
+    to: int = counted("Its place afterwards, counted from 0.")
 
     def apply(self, mix: Mix) -> Mix:
         strip = strip_of(mix, self.strip)

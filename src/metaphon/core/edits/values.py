@@ -1,6 +1,6 @@
 """Setting single values: of one strip, of several chosen ones, or of a strip's whole group."""
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field
@@ -252,6 +252,9 @@ def refuse_fixed(mix: Mix, strip: Strip, name: str) -> None:
         )
 
 
+_CHANNELS = {str(number) for number in range(1, 65)}
+
+
 class Toggle(Command):
     """Put something into a list of settings, or take it out: a zone, a channel.
 
@@ -261,7 +264,9 @@ class Toggle(Command):
     kind: Literal["toggle"] = "toggle"
     strips: Strips
     path: str = _PATH
-    item: int | str = Field(description="A zone, or a channel counted from 1.")
+    item: Annotated[int, Field(ge=0, le=64)] | Annotated[str, Field(max_length=64)] = Field(
+        description="A zone, or a channel counted from 1."
+    )
 
     def apply(self, mix: Mix) -> Mix:
         items = self._items(mix)
@@ -280,7 +285,7 @@ class Toggle(Command):
         found = field_at(strip_of(mix, self.strips[0]), parsed(self.path))
         if found is None or not isinstance(getattr(*found), tuple):
             raise InputError(f"There is no list {self.path} that can be changed.")
-        item = int(self.item) if str(self.item).isdecimal() else self.item
+        item = int(self.item) if str(self.item) in _CHANNELS else self.item
         items = tuple(sorted(set(getattr(*found)) ^ {item}))
         try:
             with_value_at(strip_of(mix, self.strips[0]), parsed(self.path), items)
