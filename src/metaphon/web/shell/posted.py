@@ -6,15 +6,22 @@ from typing import Any
 from metaphon.core.errors import InputError
 
 UNREADABLE = "The page sent something that cannot be read; load it again."
+_NUL = "\\u0000"  # as JSON writes it; one that stands there itself is no JSON
 _DIGITS = 18  # of a number that a row can have
 
 
 def data_in(text: str | bytes, refused: str = UNREADABLE) -> Any:
-    """What JSON text says. Raises InputError with the sentence given where it is none."""
+    """What JSON text says. Raises InputError with the sentence given where it is none.
+
+    A NUL in it is refused too, since no database keeps one.
+    """
     try:
-        return json.loads(text)
+        plain = text.decode() if isinstance(text, bytes) else text
+        if _NUL not in plain:
+            return json.loads(plain)
     except (ValueError, RecursionError):
-        raise InputError(refused) from None
+        pass
+    raise InputError(refused)
 
 
 def object_in(text: str) -> dict[str, Any]:
