@@ -15,6 +15,7 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from bench.coherence import coherence
 from bench.edits import edits
 from bench.field import field
 from bench.listening import listen
@@ -165,6 +166,7 @@ CASES: dict[str, Callable[[], Iterator[str]]] = {
         measure,
         speed,
         basics,
+        coherence,
         edits,
         field,
         pages,

@@ -20,7 +20,7 @@ from metaphon.core.engine.clips import placed
 from metaphon.core.errors import InputError
 from metaphon.core.measure.pair import Pair, drawn, pair_of
 from metaphon.web.coherence.axis import HIGH, path_over, place_of, ticks
-from metaphon.web.coherence.waves import COLUMNS, as_path, extremes
+from metaphon.web.coherence.waves import COLUMNS, PeaksOf, as_path, extremes
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import draw
@@ -120,15 +120,19 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     by_id = {track.id: track for track in tracks}
     first, other = by_id[chosen.first], by_id[chosen.other]
     sound = Sound(document)
-    peaks = {path: draw(audio) for path, audio in recordings_of(mix).items()}
-    start_s = _start_s(sound, (first, other), peaks) if chosen.from_s is None else chosen.from_s
+    recordings = recordings_of(mix)
+
+    def peaks_of(path: Path) -> Path:
+        return draw(recordings[path])
+
+    start_s = _start_s(sound, (first, other), peaks_of) if chosen.from_s is None else chosen.from_s
     pair = _pair(document, first, other, chosen, round(start_s * sound.rate_hz))
     mend_ms, mend_inverted = _mend(pair, chosen)
     return {
         **context,
         **_mends(document, first, other, mend_ms, mend_inverted),
         **_charts(pair, mend_ms, mend_inverted),
-        **_waves(sound, (first, other), chosen, peaks, start_s, mend_ms, mend_inverted),
+        **_waves(sound, (first, other), chosen, peaks_of, start_s, mend_ms, mend_inverted),
         "chosen": chosen,
         "first": first,
         "other": other,
@@ -191,13 +195,12 @@ def _mend(pair: Pair, chosen: Chosen) -> tuple[float, bool]:
     return (0.0 if abs(late) < _NEAR else -round(late, 4)), pair.found.inverted
 
 
-def _start_s(sound: Sound, tracks: tuple[Track, Track], peaks: dict[Path, Path]) -> float:
+def _start_s(sound: Sound, tracks: tuple[Track, Track], peaks_of: PeaksOf) -> float:
     """Where both are loudest together for as long as is analysed."""
     length_s = max(*(_length_s(sound, track) for track in tracks), SPAN_S)
     frames = round(length_s * sound.rate_hz)
     levels = [
-        np.abs(extremes(sound, track, "", peaks.__getitem__, 0, frames)).max(axis=0)
-        for track in tracks
+        np.abs(extremes(sound, track, "", peaks_of, 0, frames)).max(axis=0) for track in tracks
     ]
     each = np.minimum(*(level / max(level.max(), 1e-9) for level in levels)) ** 2
     span = max(round(SPAN_S / length_s * COLUMNS), 1)
@@ -278,7 +281,7 @@ def _waves(
     sound: Sound,
     tracks: tuple[Track, Track],
     chosen: Chosen,
-    peaks: dict[Path, Path],
+    peaks_of: PeaksOf,
     start_s: float,
     mend_ms: float,
     inverted: bool,
@@ -293,7 +296,7 @@ def _waves(
 
     def drawn_at(track: Track, side: str, first: int) -> NDArray[np.float64]:
         before = max(-first, 0)
-        found = extremes(sound, track, side, peaks.__getitem__, max(first, 0), frames)
+        found = extremes(sound, track, side, peaks_of, max(first, 0), frames)
         return found if not before else np.roll(found, round(before / frames * COLUMNS), axis=1)
 
     one = drawn_at(tracks[0], chosen.first_side, start)
