@@ -6,6 +6,7 @@ import shutil
 import tempfile
 import urllib.request
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -108,8 +109,8 @@ class _Figures(Collector):
             ("storage_free_bytes", "Room on the disk of the storage", free),
         ):
             yield GaugeMetricFamily(f"metaphon_{name}", help, value=value)
-        if _works(_listening):
-            listeners = _listening().get("listeners", 0)
+        with suppress(OSError):  # where it does not answer, its figure is left out
+            listeners = _listening()["listeners"]
             yield GaugeMetricFamily("metaphon_listeners", "Who plays now", value=listeners)
 
     def describe(self) -> list[GaugeMetricFamily]:

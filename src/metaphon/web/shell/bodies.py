@@ -4,7 +4,6 @@ Requests are spooled to disk as they come, before anybody asks who is there; thi
 """
 
 import asyncio
-import json
 import time
 from collections.abc import Awaitable, Callable, MutableMapping
 from http.cookies import CookieError, SimpleCookie
@@ -16,6 +15,7 @@ from django.conf import settings
 from django.contrib.auth import SESSION_KEY
 from django.urls import Resolver404, resolve
 
+from metaphon.web.shell.faults import passing
 from metaphon.web.shell.fragments import View
 
 Message = MutableMapping[str, Any]
@@ -159,7 +159,7 @@ async def _say(send: Send, headers: dict[str, str], refused: _Refused) -> None:
     message = str(refused)
     answer = [(b"content-type", b"text/plain; charset=utf-8")]
     if "hx-request" in headers:
-        trigger = json.dumps({"say": {"message": message, "refused": True}})
-        answer += [(b"hx-reswap", b"none"), (b"hx-trigger", trigger.encode())]
+        passed = passing(message, refused.status)
+        answer += [(n.lower().encode(), passed[n].encode()) for n in ("HX-Reswap", "HX-Trigger")]
     await send({"type": "http.response.start", "status": refused.status, "headers": answer})
     await send({"type": "http.response.body", "body": message.encode()})

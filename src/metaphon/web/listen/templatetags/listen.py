@@ -1,7 +1,5 @@
 """Controls of the monitor, drawn from its settings."""
 
-import json
-
 from django import template
 from django.utils.html import format_html
 from django.utils.safestring import SafeString
@@ -60,8 +58,3 @@ def words(text: str) -> list[str]:
 @register.filter
 def minus(text: str) -> str:
     return text.replace("-", "−")
-
-
-@register.filter
-def as_json(held: object) -> str:
-    return json.dumps(held)
