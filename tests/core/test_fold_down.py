@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.checks.fold_down_report import BANDS_HZ, STEP_S, WAYS, Fold, fold_down_report
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.targets import target_named
 from metaphon.core.dsp.phase_difference import quarter_turn
@@ -252,3 +253,76 @@ class Commands(FolderTest):
             apply(mix, read({"kind": "set_fold_down", "path": "surround_db", "value": 3}))
         with self.assertRaisesRegex(InputError, "no value rear_db"):
             apply(mix, read({"kind": "set_fold_down", "path": "rear_db", "value": 3}))
+
+
+class Report(FolderTest):
+    """What is lost of sounds whose loss is known."""
+
+    def folds(self, mix: Any, strip: str | None = None) -> dict[tuple[str, str], Fold]:
+        return {(fold.source, fold.target): fold for fold in fold_down_report(mix, strip)}
+
+    def test_mono_loses_what_the_algebra_says_in_every_band_and_step(self) -> None:
+        """10 lg(2 (Pl + Pr) / P(l + r)): equal 0, unrelated 3.01, a side half the middle 0.97."""
+        one, two = noise(1, 6.0, 1), noise(1, 6.0, 2)
+        for sound, lost in (
+            (np.concatenate([one, one]), 0.0),
+            (np.concatenate([one, two]), 3.01),
+            (np.concatenate([one + 0.5 * two, one - 0.5 * two]), 0.97),
+            (np.concatenate([one, -one]), 120.0),
+        ):
+            self.write("pair.wav", sound)
+            mono = self.folds(self.mix([{"sound": "pair.wav"}]))["0+2+0", "0+1+0"]
+            self.assertAlmostEqual(mono.loss_db, lost, delta=0.1)
+            told = [band for band, hz in zip(mono.bands_db, BANDS_HZ, strict=True) if hz > 400.0]
+            np.testing.assert_allclose(told, lost, atol=0.4)
+            self.assertEqual(len(mono.steps_db), 6.0 / STEP_S)
+            np.testing.assert_allclose(mono.steps_db[:-1], lost, atol=0.4)
+
+    def test_surrounds_lose_what_their_share_says_and_the_lfe_is_not_counted(self) -> None:
+        sound = np.zeros((6, 5 * RATE_HZ))
+        sound[4], sound[LFE] = noise(1, 5.0, 4), 9.0 * noise(1, 5.0, 5)
+        self.write("bed.wav", sound)
+        bed = [{"sound": "bed.wav", "placement": {"mode": "bed", "layout": "0+5+0"}}]
+        for share in (-3.0, -6.0):
+            folds = self.folds(self.mix(bed, fold_down={"surround_db": share}))
+            self.assertAlmostEqual(folds["0+5+0", "0+2+0"].loss_db, -share, delta=0.05)
+
+    def test_the_track_at_fault_is_named_with_what_comes_back_and_the_worst_place_found(
+        self,
+    ) -> None:
+        one, side = noise(1, 8.0, 1), noise(1, 8.0, 2)
+        side[:, : 5 * RATE_HZ] *= 0.1
+        side[:, 6 * RATE_HZ :] *= 0.1
+        self.write("mono.wav", one)
+        self.write("wide.wav", np.concatenate([side, -side]))
+        self.write("other.wav", 0.1 * noise(1, 8.0, 3))
+        mix = self.mix(
+            [
+                {"id": "mono", "sound": "mono.wav", "output": "all"},
+                # through a bus, whose share of it is its own
+                {"id": "wide", "sound": "wide.wav", "output": "all"},
+                {"id": "other", "sound": "other.wav"},
+                {"id": "muted", "sound": "wide.wav", "muted": True},
+            ],
+            buses=[{"id": "all", "name": "All", "layout": "0+2+0"}],
+        )
+        mono = self.folds(mix)["0+2+0", "0+1+0"]
+        [cause] = mono.causes
+        self.assertEqual(cause.track, "wide")
+        self.assertAlmostEqual(cause.comes_back_db, mono.loss_db, delta=0.1)
+        self.assertTrue(4.9 <= mono.worst_s <= 5.6, mono.worst_s)
+        self.assertEqual(self.folds(mix, "wide")["0+2+0", "0+1+0"].loss_db, 120.0)
+        self.assertAlmostEqual(self.folds(mix, "mono")["0+2+0", "0+1+0"].loss_db, 0.0, delta=0.01)
+        bus = self.folds(mix, "all")["0+2+0", "0+1+0"]
+        self.assertAlmostEqual(bus.loss_db, mono.loss_db, delta=0.1)
+
+    def test_silence_says_nothing_and_a_strip_that_is_gone_is_told(self) -> None:
+        self.write("none.wav", np.zeros((1, RATE_HZ)))
+        mix = self.mix([{"sound": "none.wav"}])
+        for way, fold in self.folds(mix).items():
+            self.assertIn(way, WAYS)
+            self.assertIsNone(fold.loss_db)
+            self.assertIsNone(fold.worst_s)
+            self.assertEqual(set(fold.bands_db), {None})
+        with self.assertRaisesRegex(InputError, "no longer in the mix"):
+            fold_down_report(mix, "gone")

@@ -9,7 +9,8 @@ import numpy as np
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
-from metaphon.web.jobs.tasks import survey_mix
+from metaphon.web.jobs.models import FoldDownReport
+from metaphon.web.jobs.tasks import report_fold_down, survey_mix
 from metaphon.web.mixes.models import Mix
 from tests.demo import bring_in_demo
 from tests.sounds import noise
@@ -154,3 +155,49 @@ class Phase(WebTest):
         self.assertIn("measured", shown())  # the whole, since one part has no formula
         for asked in ({"part": "99"}, {"part": "x"}, {"strip": "none"}, {"unwrapped": "on"}):
             self.assertIn("Magnitude, dB", shown(**asked))
+
+
+class FoldDown(WebTest):
+    def shown(self, **asked: str) -> str:
+        page = self.client.get(self.url("coherence:show"), {"view": "fold", **asked})
+        return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", page.content.decode()))
+
+    def measure(self, strip: str = "") -> FoldDownReport:
+        answer = self.post("coherence:measure_fold", strip=strip)
+        self.assertContains(answer, "Cancel")
+        row = FoldDownReport.objects.first()
+        assert row
+        report_fold_down(report_id=row.pk)
+        return row
+
+    def test_a_report_is_asked_for_measured_shown_and_said_to_be_old(self) -> None:
+        self.assertIn("Nothing to fold down", self.shown())
+        one = noise(1, 3.0, 1)
+        wide = self.bring_in("Wide.wav", np.concatenate([one, -0.5 * one]))
+        self.assertIn("Not measured yet", self.shown())
+        self.measure()
+        said = self.shown()
+        self.assertIn("Stereo to mono", said)
+        self.assertIn("−10.0 dB", said)  # 2 (1 + 1/4) over (1/2)^2
+        self.assertIn("Lowest at", said)
+        self.set(wide, "gain_db", -3.0)
+        self.assertIn("The mix has changed since", self.shown())
+        self.measure()
+        self.assertNotIn("The mix has changed since", self.shown())
+        self.assertEqual(FoldDownReport.objects.count(), 1)  # the one before is gone
+        self.assertIn("Not measured yet", self.shown(strip=wide.ref))
+        self.measure(wide.ref)
+        self.assertEqual(FoldDownReport.objects.count(), 2)
+        self.assertIn("Stereo to mono", self.shown(strip=wide.ref))
+
+    def test_it_can_be_stopped_and_what_cannot_be_is_said(self) -> None:
+        self.bring_in("Gull.wav")
+        self.post("coherence:measure_fold", strip="")
+        row = FoldDownReport.objects.get()
+        answer = self.post("coherence:cancel_fold", row.pk)
+        self.assertContains(answer, "Not measured yet")
+        report_fold_down(report_id=row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.status, row.figures), ("cancelled", []))
+        answer = self.post("coherence:measure_fold", strip="gone")
+        self.assertIn("no longer in the mix", answer["HX-Trigger"])

@@ -1,11 +1,14 @@
 """Coherence: what is in phase, what is not, what a mend would do, and doing it."""
 
-from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse, QueryDict
+from django.shortcuts import get_object_or_404, render
 
+from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import InputError
-from metaphon.web.coherence import pairs, phase
-from metaphon.web.jobs.tasks import ask_for_survey
+from metaphon.web.coherence import fold, pairs, phase
+from metaphon.web.jobs.models import FoldDownReport
+from metaphon.web.jobs.tasks import ask_for_survey, report_fold_down
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -14,12 +17,14 @@ from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.workspaces import workspace_named
 
 VIEWS = workspace_named("coherence").views
+_SHOWN = {"pairs": pairs.shown, "phase": phase.shown, "fold": fold.shown}
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Two recordings held against each other, or what a chain does to phase."""
+    """Recordings held against each other, what chains do to phase, what folding down loses."""
     mix = mix_for(request, mix_id)
-    view = "phase" if request.GET.get("view") == "phase" else "pairs"
+    view = request.GET.get("view", "")
+    view = view if view in _SHOWN else "pairs"
     context = {**editing(request, mix), "views": VIEWS, "view": view, **_shown(request, mix, view)}
     return render(request, f"coherence/{view}.html", context)
 
@@ -42,6 +47,42 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     return after_edit(request, mix, "coherence/pair.html", _shown(request, mix, "pairs"))
 
 
+@changes_mix
+def measure_fold(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Queue a fold-down report of the mix, or of a strip of it."""
+    mix = mix_for(request, mix_id)
+    strip_id = request.POST.get("strip", "")
+    if strip_id:
+        strip_of(document_of(mix), strip_id)
+    with transaction.atomic():
+        row = FoldDownReport.objects.create(
+            mix=mix, user_id=request.user.pk, options={"strip": strip_id}
+        )
+        report_fold_down.defer(report_id=row.pk)
+    return _fold_drawn(request, mix, strip_id)
+
+
+@fragment_of("coherence:show")
+def fold_progress(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """A fold-down report that is being measured, or has been."""
+    return _fold_drawn(request, mix_for(request, mix_id), request.GET.get("strip", ""))
+
+
+@changes_mix
+def cancel_fold(request: HttpRequest, mix_id: int, report_id: int) -> HttpResponse:
+    """Leave off measuring; what was measured before is shown again."""
+    mix = mix_for(request, mix_id)
+    row = get_object_or_404(FoldDownReport, pk=report_id, mix=mix)
+    row.ask_to_stop()
+    return _fold_drawn(request, mix, row.options["strip"])
+
+
+def _fold_drawn(request: HttpRequest, mix: Mix, strip_id: str) -> HttpResponse:
+    asked = QueryDict(mutable=True)
+    asked["strip"] = strip_id
+    found = fold.shown(mix, document_of(mix), asked)
+    return render(request, "coherence/fold_report.html", {**editing(request, mix), **found})
+
+
 def _shown(request: HttpRequest, mix: Mix, view: str) -> dict[str, object]:
-    made = phase.shown if view == "phase" else pairs.shown
-    return made(mix, document_of(mix), request.GET)
+    return _SHOWN[view](mix, document_of(mix), request.GET)

@@ -59,11 +59,5 @@ def progress(request: HttpRequest, mix_id: int, print_id: int) -> HttpResponse:
 def cancel(request: HttpRequest, mix_id: int, print_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     row = get_object_or_404(Print, pk=print_id, mix=mix)
-    if not mix.prints.filter(pk=row.pk, status=Print.Status.WAITING).update(
-        status=Print.Status.CANCELLED
-    ):
-        mix.prints.filter(pk=row.pk, status=Print.Status.RUNNING).update(
-            status=Print.Status.CANCELLING
-        )
-    row.refresh_from_db()
+    row.ask_to_stop()
     return _shown(request, mix, row)

@@ -147,12 +147,7 @@ def progress(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
 
 @changes_mix
 def cancel(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
-    mix, row = _render_of(request, mix_id, render_id)
-    waiting = mix.renders.filter(pk=row.pk, status=Render.Status.WAITING)
-    if not waiting.update(status=Render.Status.CANCELLED):
-        mix.renders.filter(pk=row.pk, status=Render.Status.RUNNING).update(
-            status=Render.Status.CANCELLING
-        )
+    _render_of(request, mix_id, render_id)[1].ask_to_stop()
     return progress(request, mix_id, render_id)
 
 

@@ -1,4 +1,4 @@
-"""What workers do and what came of it: renders with their files, prints, surveys."""
+"""What workers do and what came of it: renders with their files, prints, surveys, reports."""
 
 from django.conf import settings
 from django.db import models
@@ -39,6 +39,13 @@ class Work(models.Model):
     def is_open(self) -> bool:
         return self.status in (self.Status.WAITING, self.Status.RUNNING, self.Status.CANCELLING)
 
+    def ask_to_stop(self) -> None:
+        """Take it out of the queue, or have its worker leave off."""
+        rows = type(self)._default_manager.filter(pk=self.pk)
+        if not rows.filter(status=self.Status.WAITING).update(status=self.Status.CANCELLED):
+            rows.filter(status=self.Status.RUNNING).update(status=self.Status.CANCELLING)
+        self.refresh_from_db()
+
 
 class Render(Work):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
@@ -50,6 +57,18 @@ class Print(Work):
     """Strips being rendered to new tracks; `options` holds their ids and the span."""
 
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="prints")
+
+
+class FoldDownReport(Work):
+    """What folding a mix down loses; `options` says of which strip, "" of all.
+
+    `key` tells of which state of the mix, `figures` has a `core.checks.fold_down_report.Fold` for
+    each way.
+    """
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="fold_down_reports")
+    key = models.CharField(max_length=64, blank=True)
+    figures = models.JSONField(default=list)
 
 
 class Survey(models.Model):

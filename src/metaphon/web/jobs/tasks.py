@@ -10,8 +10,8 @@ from procrastinate import exceptions
 from procrastinate.contrib.django import app
 
 from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
-from metaphon.web.jobs import printing, rendering, surveying, sweeping
-from metaphon.web.jobs.models import Print, Render, Work
+from metaphon.web.jobs import folding, printing, rendering, surveying, sweeping
+from metaphon.web.jobs.models import FoldDownReport, Print, Render, Work
 from metaphon.web.jobs.progress import Interrupted
 from metaphon.web.mixes.models import Mix
 
@@ -29,6 +29,14 @@ def print_strips(*, print_id: int) -> None:
     """Print strips to new tracks."""
     _carry_out(
         Print.objects.select_related("mix", "user").filter(pk=print_id).first(), printing.run
+    )
+
+
+@app.task(name="report_fold_down", queue="reports")
+def report_fold_down(*, report_id: int) -> None:
+    """Measure what folding a mix down loses."""
+    _carry_out(
+        FoldDownReport.objects.select_related("mix").filter(pk=report_id).first(), folding.run
     )
 
 

@@ -27,7 +27,11 @@ class Workspace(NamedTuple):
 WORKSPACES = (
     Workspace("intake", "Intake"),
     Workspace("flow", "Flow", views=(("map", "Map"), ("table", "Table"))),
-    Workspace("coherence", "Coherence", views=(("pairs", "Pairs"), ("phase", "Phase"))),
+    Workspace(
+        "coherence",
+        "Coherence",
+        views=(("pairs", "Pairs"), ("phase", "Phase"), ("fold", "Fold-down")),
+    ),
     Workspace("field", "Field"),
     Workspace(
         "listen",

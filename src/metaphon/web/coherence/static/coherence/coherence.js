@@ -1,5 +1,7 @@
 // The form of the pair: earlier and later, and back to the mend that was found.
 
+import { player } from "../listen/player.js";
+
 const form = () => document.getElementById("pair-form");
 
 function go(change) {
@@ -53,4 +55,13 @@ document.addEventListener("pointermove", ({ target, clientX }) => {
     `${((ms[at] * rate) / 1000).toFixed(1)} samples`,
   ];
   board.querySelector(".reading").textContent = said.join("  ").replaceAll("-", "−");
+});
+
+// A press on the level over time goes there.
+document.addEventListener("click", ({ target, clientX }) => {
+  const svg = target.closest?.(".coherence .time");
+  if (!svg) return;
+  const { a, e } = svg.getScreenCTM();
+  const along = Math.min(Math.max((clientX - e) / a / 800, 0), 1);
+  player.jump(along * +svg.dataset.length * player.rate);
 });

@@ -234,7 +234,6 @@ document.addEventListener("input", (event) => {
   pick();
 });
 document.addEventListener("change", (event) => {
-  if (event.target.matches?.("[data-submit]")) event.target.form.requestSubmit();
   if (event.target.id === "field-group" && event.target.value) {
     field.picked.clear();
     for (const object of field.objects)

@@ -390,6 +390,12 @@ function start() {
     if (!player.playing) player.play();
   });
 
+  // a place of the mix, in seconds
+  document.addEventListener("click", ({ target }) => {
+    const button = target.closest?.("[data-jump]");
+    if (button) player.jump(+button.dataset.jump * player.rate);
+  });
+
   play.onclick = () => player.toggle();
   find("[data-start]").onclick = () => player.jump(player.state.loop?.[0] ?? 0);
   loop.onclick = () => player.set({ loop: player.state.loop ? null : [0, frames] });

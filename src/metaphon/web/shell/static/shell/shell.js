@@ -136,6 +136,11 @@ document.addEventListener("click", (event) => {
   document.dispatchEvent(new Event("theme-changed"));
 });
 
+// A choice that takes effect at once.
+document.addEventListener("change", ({ target }) => {
+  if (target.matches?.("[data-submit]")) target.form.requestSubmit();
+});
+
 // What a box says of what was just done is gone when it is opened again.
 document.addEventListener(
   "toggle",
