@@ -5,7 +5,8 @@ import unittest
 import numpy as np
 from scipy.signal import butter, coherence, sosfilt
 
-from metaphon.core.measure.pair import SOUND_M_S, pair_of
+from metaphon.core.measure.pair import pair_of
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from tests.sounds import RATE_HZ, noise
 
 _S = 4.0
@@ -29,7 +30,7 @@ class Pairs(unittest.TestCase):
                 assert pair.found
                 self.assertAlmostEqual(pair.found.delay_ms * RATE_HZ / 1000.0, samples, delta=0.05)
                 self.assertEqual(pair.found.inverted, sign < 0)
-                distance = samples / RATE_HZ * SOUND_M_S
+                distance = samples / RATE_HZ * SPEED_OF_SOUND_M_S
                 self.assertAlmostEqual(pair.distance_m, distance, delta=0.001)
 
     def test_a_quarter_of_a_sample_at_10_db_of_noise_and_with_one_side_dull(self) -> None:

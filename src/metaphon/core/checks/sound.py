@@ -200,8 +200,8 @@ class Sound:
         return middle
 
     def channels_of(self, track: Track) -> int:
-        """How many channels a track's recording has."""
-        return probe(track.clips[0].file).channels
+        """How many channels a track works with."""
+        return track.channels(probe(track.clips[0].file).channels)
 
     def read(self, track: Track, start: int = 0, frames: int | None = None) -> NDArray[np.float32]:
         """(channels, frames) of a track from a frame of the mix on, its chain not applied.

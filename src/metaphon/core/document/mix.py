@@ -244,6 +244,14 @@ class Track(Strip):
     print_of: Identifier | None = None
     take: int = Field(0, ge=0, le=32767)
 
+    def channels(self, recorded: int) -> int:
+        """How many it works with, by how many its recording has.
+
+        A mono one is on both sides, each 3 dB softer, where a processor makes two out of it.
+        """
+        both = recorded == 1 and any(one.needs_two_sides for one in self.chain)
+        return 2 if both else recorded
+
 
 class Bus(Strip):
     """A sum of tracks, sends and other buses, as wide as a loudspeaker layout or a scene."""

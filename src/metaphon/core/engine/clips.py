@@ -15,7 +15,8 @@ from metaphon.core.files.audio import LOSSY, ClipReader, probe
 class Placed:
     """A clip's file and the frames of the mix it covers.
 
-    `skipped` frames of the file come before it; `gain` is an amplitude; fades are in frames.
+    `skipped` frames of the file come before it; `gain` is an amplitude; fades are in frames. A file
+    with fewer `channels` is on all of them.
     """
 
     path: Path
@@ -51,8 +52,9 @@ def placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
             frames = min(frames, round((clip.start_s + clip.length_s) * rate_hz) - first)
         if frames > 0:
             fades = round(clip.fade_in_s * rate_hz), round(clip.fade_out_s * rate_hz)
-            gain = 10.0 ** (clip.gain_db / 20.0)
-            found.append(Placed(clip.file, first, frames, info.channels, skipped, gain, *fades))
+            channels = track.channels(info.channels)
+            gain = 10.0 ** (clip.gain_db / 20.0) * float(np.sqrt(info.channels / channels))
+            found.append(Placed(clip.file, first, frames, channels, skipped, gain, *fades))
     if len({clip.channels for clip in found}) > 1:
         raise InputError(
             f"The clips of {track.name} differ in their number of channels; give each "
@@ -88,6 +90,8 @@ class ClipRun:
     def _shaped(self, part: Block, within: int) -> Block:
         """Its level and fades, by a quarter of a sine each, from a frame of the clip on."""
         clip, count = self.clip, part.shape[1]
+        if len(part) < clip.channels:
+            part = np.repeat(part, clip.channels, axis=0)
         if clip.gain != 1.0:
             part = part * np.float32(clip.gain)
         if within < clip.fade_in:

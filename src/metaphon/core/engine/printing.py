@@ -64,7 +64,9 @@ def width_of(strip: Strip) -> Target:
     """The format of a track's recording or of a bus."""
     return format_of(
         strip,
-        probe(strip.clips[0].file).channels if isinstance(strip, Track) and strip.clips else 0,
+        strip.channels(probe(strip.clips[0].file).channels)
+        if isinstance(strip, Track) and strip.clips
+        else 0,
     )
 
 

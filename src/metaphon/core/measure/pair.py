@@ -9,8 +9,8 @@ from scipy.fft import rfft, rfftfreq
 from scipy.signal import get_window
 
 from metaphon.core.measure.alignment import Alignment, align
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 
-SOUND_M_S = 343.0  # speed of sound at 20 degrees
 _SEGMENT_S = 0.34  # of the spectra: 16384 frames at 48 kHz, 2.9 Hz apart
 _POINTS = 480  # of a drawing, from 20 Hz on
 _LOWEST_HZ, _HIGHEST_HZ = 20.0, 20000.0
@@ -96,7 +96,7 @@ class Pair:
     @property
     def distance_m(self) -> float:
         """How far sound travels in the delay found."""
-        return abs(self.found.delay_ms) / 1000.0 * SOUND_M_S if self.found else 0.0
+        return abs(self.found.delay_ms) / 1000.0 * SPEED_OF_SOUND_M_S if self.found else 0.0
 
 
 def pair_of(one: NDArray[np.float32], two: NDArray[np.float32], rate_hz: int) -> Pair:

@@ -26,6 +26,8 @@ class Doubler(Processor):
 
     title: ClassVar[str] = "Doubler"
 
+    needs_two_sides: ClassVar[bool] = True
+
     kind: Literal["doubler"] = "doubler"
     doubles: float = parameter(1.0, 1.0, _MOST, unit="", step=1.0, help="How many beside it.")
     time_ms: float = parameter(

@@ -62,7 +62,7 @@ class Processor(BaseModel, ABC):
 
     title: ClassVar[str]
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
-    is_linear: ClassVar[bool] = True  # whether two sounds together give what they give apart, added
+    needs_two_sides: ClassVar[bool] = False  # whether a mono recording is given it on two channels
 
     bypassed: bool = Field(False, description="Leave the sound as it came.")
 

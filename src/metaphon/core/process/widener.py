@@ -35,6 +35,8 @@ class Widener(Processor):
 
     title: ClassVar[str] = "Widener"
 
+    needs_two_sides: ClassVar[bool] = True
+
     kind: Literal["widener"] = "widener"
     correlation: float = parameter(
         0.5,

@@ -10,10 +10,10 @@ from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.ambisonics import encode, sphere_grid
 from metaphon.core.spatial.decoding import CROSSOVER_HZ, Weighting, max_re_weights, per_channel
 from metaphon.core.spatial.directions import unit_vectors
+from metaphon.core.spatial.ears import EAR_M
 from metaphon.core.spatial.head import Head
 from metaphon.core.spatial.layouts import layout_named
 
-_HEAD_RADIUS_M = 0.0875
 _PHASE_UP_TO_HZ = 2000.0  # above, the ear hears no phase between the ears
 
 
@@ -84,7 +84,7 @@ def scene_responses(head: Head, order: int, weighting: Weighting = "basic") -> N
     ears = ears / waits
     harmonics = encode(azimuth, elevation, order)
     fit = np.linalg.solve(harmonics.T @ (weights[:, None] * harmonics), harmonics.T * weights)
-    edge = min(order * SPEED_OF_SOUND_M_S / (2.0 * np.pi * _HEAD_RADIUS_M), _PHASE_UP_TO_HZ)
+    edge = min(order * SPEED_OF_SOUND_M_S / (2.0 * np.pi * EAR_M), _PHASE_UP_TO_HZ)
     found = np.empty((harmonics.shape[1], 2, len(hertz)), dtype=np.complex128)
     for k, frequency in enumerate(hertz):
         wanted = ears[..., k]

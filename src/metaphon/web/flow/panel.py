@@ -135,11 +135,12 @@ def _part(place: int, processor: Processor, strip: Strip, channels: int, rate_hz
 
 @lru_cache(maxsize=256)
 def _pair_powers(path: Path) -> NDArray[np.float64]:
-    """The mean products of a stereo recording's channels, (2, 2), over its first two minutes."""
+    """The mean products of a recording's two sides, (2, 2), over its first two minutes."""
     reader = ClipReader(path)
     sound = reader.read(0, min(reader.frames, _LONGEST_READ)).astype(np.float64)
     reader.close()
-    return np.asarray(sound @ sound.T / sound.shape[1])
+    both = np.repeat(sound, 2, axis=0) if len(sound) == 1 else sound
+    return np.asarray(both @ both.T / both.shape[1])
 
 
 def _curve(heights: NDArray[np.float64]) -> str:

@@ -143,8 +143,8 @@ def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
     return {
         strip.id: bus_format(strip.layout).channels
         if isinstance(strip, Bus)
-        else channels.get(names[files[strip.id]], 0)
-        if strip.id in files
+        else strip.channels(channels.get(names[files[strip.id]], 0))
+        if isinstance(strip, Track) and strip.id in files
         else 0
         for strip in strips
     }

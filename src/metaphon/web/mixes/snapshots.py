@@ -201,9 +201,13 @@ def local_path(file: AudioFile) -> Path:
 
 
 def channels_of_tracks(mix: Mix, document: Document) -> dict[str, int]:
-    """How many channels the recording of each track has, by the track's id.
+    """How many channels each track works with, by its id.
 
     Tracks without one are left out.
     """
     channels = {path: audio.channels for path, audio in recordings_of(mix).items()}
-    return {track.id: channels[track.clips[0].file] for track in document.tracks if track.clips}
+    return {
+        track.id: track.channels(channels[track.clips[0].file])
+        for track in document.tracks
+        if track.clips
+    }
