@@ -35,7 +35,7 @@ class Field(BrowserTest):
         drawn, read, wrapped, ways, curve = page.evaluate(
             """async (directions) => {
                 const chart = await import("/static/field/chart.js");
-                const { near, smooth, wrap } = await import("/static/field/state.js");
+                const { near, smooth, wrap } = await import("/static/shell/drawing.js");
                 const drawn = directions.map(([a, e]) => chart.onChart(a, e));
                 const read = drawn.map(([x, y]) => chart.fromChart(x, y));
                 const angles = [-540, -180, -1, 0, 179.5, 180, 361, 725];

@@ -98,6 +98,10 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
         {**_LANE, "t_s": 0.0, "value": -30.0},
     ],
     "remove_breakpoint": [{**_LANE, "path": "placement/azimuth_deg", "place": 1}],
+    "move_phrase": [
+        {**_LANE, "path": path, "value": 10.0, "start_s": 0.1, "end_s": 0.3, "ramp_s": 0.05}
+        for path in ("gain_db", "placement/azimuth_deg")
+    ],
     "trim_lane": [{**_LANE, "path": "placement/azimuth_deg", "start_s": 0.1, "end_s": 0.3}],
     "stretch_lane": [{**_LANE, "path": "placement/azimuth_deg", "factor": 0.5}],
     "scale_lane": [{**_LANE, "path": "placement/azimuth_deg", "factor": 0.5, "about": 0.0}],

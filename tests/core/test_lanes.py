@@ -129,6 +129,30 @@ class Work(FolderTest):
         held = edited(one, "scale_lane", self.made, factor=10.0, about=10.0)
         self.assertEqual([p.value for p in held.points], [-120.0, -120.0, -90.0])
 
+    def test_a_phrase_is_moved_and_all_else_stays(self) -> None:
+        phrase = {"strip": "t0", "path": "gain_db", "value": -6.0, "start_s": 2.0, "end_s": 5.0}
+        fresh = lanes.lane_of(
+            read({"kind": "move_phrase", **phrase}).apply(self.made), "t0/gain_db"
+        )
+        wanted = [(2.0, 0.0), (2.25, -6.0), (4.75, -6.0), (5.0, 0.0)]
+        self.assertEqual([(p.t_s, p.value) for p in fresh.points][-4:], wanted)
+        one = lane("t0/gain_db", (1.0, -10.0), (3.0, -20.0), (9.0, -8.0))
+        moved = edited(
+            one, "move_phrase", self.made, value=-6.0, start_s=2.0, end_s=5.0, ramp_s=0.5
+        )
+        for at, value in ((0.5, -10.0), (1.9, -14.5), (2.5, -6.0), (4.5, -6.0), (5.0, -16.0)):
+            self.assertAlmostEqual(lanes.value_at(moved, at), value, places=1, msg=str(at))
+        self.assertAlmostEqual(lanes.value_at(moved, 7.0), lanes.value_at(one, 7.0), places=3)
+        short = edited(one, "move_phrase", self.made, value=0.0, start_s=2.0, end_s=2.2, ramp_s=9.0)
+        self.assertEqual(lanes.value_at(short, 2.1), 0.0)
+        for wrong, words in (
+            ({"value": 40.0}, "goes from -120 to 12"),
+            ({"end_s": 1.0}, "before the start"),
+            ({"path": "name"}, "moves nothing that can move"),
+        ):
+            with self.assertRaisesRegex(InputError, words):
+                read({"kind": "move_phrase", **phrase, **wrong}).apply(self.made)
+
     def test_copies_go_where_such_a_lane_can_be(self) -> None:
         mix = lanes.with_lane(self.made, lane("t0/gain_db", (0.0, -10.0), (1.0, 0.0)))
         copy = {"kind": "copy_lane", "strip": "t0", "path": "gain_db", "to": ["t1"]}

@@ -7,7 +7,6 @@ import json
 from typing import Any
 
 import numpy as np
-from django.core.files.uploadedfile import SimpleUploadedFile
 
 from metaphon.core.document.delivery_changes import changes
 from metaphon.core.document.delivery_limits import NO_LIMITS
@@ -352,107 +351,6 @@ class Placing(FieldBase):
             self.assertIn(words, self.said(self.place_of(field, value)))
         answer = self.alone("toggle", path="placement/excluded", item="attic")
         self.assertIn("Choose a zone", self.said(answer))
-
-
-class Lanes(FieldBase):
-    def on(self, kind: str, path: str = "gain_db", **more: object) -> Any:
-        return self.edit("field", kind=kind, strip=self.one.ref, path=path, **more)
-
-    def draw(self, path: str, *points: tuple[object, ...], **more: object) -> Any:
-        made = [dict(zip(("t_s", "value", "curve"), point, strict=False)) for point in points]
-        return self.on("draw_lane", path, points=made, **more)
-
-    def lane(self, path: str) -> list[tuple[float, float, str]]:
-        return self.lanes_of(self.one)[path]
-
-    def test_a_lane_is_drawn_changed_and_taken_away(self) -> None:
-        page = self.fragment("field:lanes", self.one.ref)
-        self.assertContains(page, "May move")
-        self.draw("gain_db", (0.0, -6.0, "linear"), (0.2, -30.0, "hold"), (0.4, 0.0, "smooth"))
-        self.assertEqual(
-            [curve for _, _, curve in self.lane("gain_db")], ["linear", "hold", "smooth"]
-        )
-        self.draw("gain_db", (0.1, -20.0), (0.15, -25.0), into=True)
-        self.assertEqual(self.lane("gain_db")[0][1], -6.0)
-        for action, more in (
-            ("stretch_lane", {"factor": 2}),
-            ("scale_lane", {"factor": 0.5, "about": 0}),
-            ("thin_lane", {}),
-            ("trim_lane", {"start_s": 0, "end_s": 0.5}),
-        ):
-            self.assertEqual(self.on(action, **more).status_code, 200, action)
-        self.assertEqual((self.lane("gain_db")[0][0], self.lane("gain_db")[-1][0]), (0.0, 0.5))
-        self.on("copy_lane", to=[self.one.ref, self.two.ref])
-        self.assertTrue(self.mix.automation.filter(target=f"{self.two.ref}/gain_db").exists())
-        self.on("set_breakpoint", place=0, t_s=0.01, value=-7.5)
-        self.assertEqual(self.lane("gain_db")[0], (0.01, -7.5, "linear"))
-        self.on("remove_lane")
-        self.assertFalse(self.mix.automation.filter(target=f"{self.one.ref}/gain_db").exists())
-        self.post("undo")
-        self.assertTrue(self.mix.automation.filter(target=f"{self.one.ref}/gain_db").exists())
-
-    def test_what_cannot_be_drawn_is_told(self) -> None:
-        for path, point, words in (
-            ("gain_db", (0, 99), "goes from -120 to 12"),
-            ("name", (0, 0), "moves nothing"),
-            ("gain_db", (0, 0, "wobbly"), "each breakpoint is"),
-            ("gain_db", (0, "x"), "each breakpoint is"),
-        ):
-            self.assertIn(words, self.said(self.draw(path, point)))
-        self.assertIn("no longer there", self.said(self.on("thin_lane")))
-        self.assertIn("Start may be", self.said(self.on("trim_lane", start_s=-1, end_s=2)))
-        self.assertIn("before the start", self.said(self.on("trim_lane", start_s=3, end_s=2)))
-
-    def test_lanes_of_processors_follow_their_processor(self) -> None:
-        self.edit("flow", kind="add_processor", strip=self.one.ref, processor="eq")
-        self.edit("flow", kind="add_processor", strip=self.one.ref, processor="basics")
-        chain = {"strip": self.one.ref, "place": 0}
-        self.edit("flow", kind="add_band", shape="bell", **chain)
-        self.edit("flow", kind="add_band", shape="bell", **chain)
-        self.draw("chain/0/bands/1/gain_db", (0, -3))
-        self.draw("chain/1/output_gain_db", (0, -3))
-        self.assertContains(self.fragment("field:lanes", self.one.ref), "Equaliser, band 2")
-        self.edit("flow", kind="move_processor", strip=self.one.ref, place=1, to=0)
-        self.assertEqual(
-            sorted(lane.target.split("/", 1)[1] for lane in self.mix.automation.all()),
-            ["chain/0/output_gain_db", "chain/1/bands/1/gain_db"],
-        )
-        self.edit("flow", kind="remove_band", strip=self.one.ref, place=1, band=0)
-        self.assertTrue(
-            self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists()
-        )
-        self.edit("flow", kind="remove_processor", **chain)
-        self.assertEqual(
-            [lane.target.split("/", 1)[1] for lane in self.mix.automation.all()],
-            ["chain/0/bands/0/gain_db"],
-        )
-        self.set(self.one, "basics/polarity_inverted", "on")  # a basics is put in front
-        self.assertTrue(
-            self.mix.automation.filter(target__endswith="chain/1/bands/0/gain_db").exists()
-        )
-
-    def test_tables_and_block_formats_go_out_and_come_in(self) -> None:
-        points = [[0.0, 10, 0], [0.2, 60, 10], [0.4, 120, 30]]
-        self.edit("field", kind="record_path", strip=self.one.ref, points=points)
-        table = self.client.get(self.url("field:table", self.one.ref)).content
-        blocks = self.client.get(self.url("field:blocks", self.one.ref)).content
-        self.assertTrue(table.startswith(b"parameter,time_s"))
-        self.assertIn(b"audioBlockFormat", blocks)
-        before = self.lanes_of(self.one)
-        for name, content in (("lanes.csv", table), ("path.xml", blocks)):
-            self.edit("field", kind="stand_still", strip=self.one.ref)
-            self.post("field:bring", self.one.ref, file=SimpleUploadedFile(name, content))
-            after = self.lanes_of(self.one)
-            self.assertEqual(set(after), set(before), name)
-            self.assertEqual(after["placement/azimuth_deg"][-1][1], 120.0)
-        for name, content, words in (
-            ("a.csv", b"x,y\n", "first line"),
-            ("b.xml", b"<a", "well-formed"),
-            ("c.csv", b"\xff\xfe", "no text"),
-        ):
-            answer = self.post("field:bring", self.one.ref, file=SimpleUploadedFile(name, content))
-            self.assertIn(words, self.said(answer))
-        self.assertIn("Choose a CSV", self.said(self.post("field:bring", self.one.ref)))
 
 
 class Widths(WebTest):

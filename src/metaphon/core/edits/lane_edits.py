@@ -23,6 +23,7 @@ from metaphon.core.document.mix import LATEST_S, Automation, Identifier, Mix, Ti
 from metaphon.core.document.positions import place_lanes
 from metaphon.core.document.thinning import thinned_lane
 from metaphon.core.document.value_paths import field_at, parsed
+from metaphon.core.document.value_paths import value_at as setting_at
 from metaphon.core.edits.command import Command, counted, strip_of
 from metaphon.core.edits.position_forms import without_place_lanes
 from metaphon.core.edits.typed_values import extra_of, label_of
@@ -172,6 +173,40 @@ class RemoveBreakpoint(LaneEdit):
 
     def describe(self, mix: Mix) -> str:
         return f"{self.words(mix)}: breakpoint taken away"
+
+
+class MovePhrase(LaneEdit):
+    """Move a value for one phrase and back, eased within `ramp_s` at either end.
+
+    What comes before and after stays; where there was no lane, the value of the strip does.
+    """
+
+    kind: Literal["move_phrase"] = "move_phrase"
+    value: float
+    start_s: TimeS
+    end_s: TimeS
+    ramp_s: float = Field(0.25, ge=0.0, le=60.0, json_schema_extra={"unit": "s"})
+
+    def apply(self, mix: Mix) -> Mix:
+        if self.end_s <= self.start_s:
+            raise InputError("The end lies before the start; type a later end.")
+        held = setting_at(strip_of(mix, self.strip), parsed(self.path))
+        range_of(mix, self.target)
+        # an extent that is not set is what the other one is
+        still = Breakpoints.still(float(held) if isinstance(held, int | float) else 0.0)
+        old = points_of(mix, self.target) or still
+        ends = np.array([self.start_s, self.end_s])
+        before, after = within_turn(self.target, values_at(old, ends, is_turning(self.target)))
+        ramp = min(self.ramp_s, (self.end_s - self.start_s) / 2.0)
+        points = Breakpoints(
+            np.round([self.start_s, self.start_s + ramp, self.end_s - ramp, self.end_s], 4),
+            np.round([before, self.value, self.value, after], 4),
+            [CURVES.index("smooth"), CURVES.index("linear"), CURVES.index("smooth"), 0],
+        )
+        return drawn_into(mix, self.target, points, float(still.values[0]))
+
+    def describe(self, mix: Mix) -> str:
+        return f"{self.words(mix)}: {self.value:g} from {self.start_s:.2f} to {self.end_s:.2f} s"
 
 
 class TrimLane(LaneEdit):

@@ -20,11 +20,11 @@ from metaphon.core.engine.clips import placed
 from metaphon.core.errors import InputError
 from metaphon.core.measure.pair import Pair, drawn, pair_of
 from metaphon.web.coherence.axis import HIGH, path_over, place_of, ticks
-from metaphon.web.coherence.waves import COLUMNS, PeaksOf, as_path, extremes
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import recordings_of
+from metaphon.web.mixes.waves import COLUMNS, PeaksOf, as_path, extremes
 
 SPAN_S = 10.0  # what is analysed
 WIDTHS_S = (0.01, 0.05, 0.2, 1.0, 5.0, 30.0, 120.0, 600.0, 3600.0)

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.field import deliveries, lanes, views
+from metaphon.web.field import deliveries, views
 
 app_name = "field"
 urlpatterns = [
@@ -10,8 +10,4 @@ urlpatterns = [
     path("delivery", deliveries.choose, name="choose_delivery"),
     path("own_delivery", deliveries.keep, name="keep_delivery"),
     path("strip/<str:strip_id>", views.one, name="one"),
-    path("strip/<str:strip_id>/lanes", lanes.show, name="lanes"),
-    path("strip/<str:strip_id>/lanes/table.csv", lanes.table, name="table"),
-    path("strip/<str:strip_id>/lanes/blocks.xml", lanes.blocks, name="blocks"),
-    path("strip/<str:strip_id>/lanes/bring", lanes.bring, name="bring"),
 ]

@@ -19,6 +19,7 @@ KEYS = (
             ("Ctrl Z", "Undo"),
             ("Ctrl Shift Z", "Do again"),
             ("Space", "Play or pause"),
+            ("W", "Lanes: what moves over time, beneath any workspace"),
             ("Esc", "Close what is open; leave a number as it was"),
         ),
     ),

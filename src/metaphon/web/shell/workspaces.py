@@ -45,6 +45,7 @@ WORKSPACES = (
     ),
     Workspace("handover", "Handover"),
     Workspace("findings", "Findings", tab=False),
+    Workspace("lanes", "Lanes", tab=False),
 )
 
 

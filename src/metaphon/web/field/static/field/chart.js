@@ -1,5 +1,6 @@
 // The whole-sphere chart with plan and side: drawing sources, and dragging them.
 
+import { make, wrap } from "../shell/drawing.js";
 import { player } from "../listen/player.js";
 import { boxes, clearOfSources, NAMED_UP_TO, setNames } from "./labels.js";
 import { send, tryOut } from "../shell/edit.js";
@@ -9,14 +10,12 @@ import {
   find,
   hold,
   levelOf,
-  make,
   mayEdit,
   moves,
   now,
   placeOf,
   radians,
   vector,
-  wrap,
 } from "./state.js";
 
 const BODY = 6.2;

@@ -1,15 +1,16 @@
 // Field: which sources are chosen, what their panels show, keys; the views draw themselves.
 
+import { wrap } from "../shell/drawing.js";
 import { inStep } from "../listen/bar.js";
 import { player } from "../listen/player.js";
 import { choiceOf } from "../shell/choice.js";
 import { typed } from "../shell/command.js";
 import { send } from "../shell/edit.js";
 import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } from "./chart.js";
-import { beginLane, drawLane, editingLanes, parameterShown, playhead } from "./lane.js";
+import { parameterShown } from "../lanes/lane.js";
 import { drawOverview, moveOn } from "./overview.js";
 import { drawSpace, turning } from "./space.js";
-import { field, find, hold, mayEdit, moves, placeOf, wrap } from "./state.js";
+import { field, find, hold, mayEdit, moves, placeOf } from "./state.js";
 
 let filter = ""; // kept when the page is drawn anew
 let part = "place"; // the part of the panel that is open
@@ -41,7 +42,6 @@ function redraw() {
   if (!field.board) return;
   show();
   drawSpace();
-  playhead();
   if (!field.picked.size) moveOn(find("#field-lanes"));
   for (const object of field.objects) if (object.cells.length) inFigures(object);
 }
@@ -73,11 +73,15 @@ function pick() {
       swap: "innerHTML",
     });
     const parameter = shownFor?.one === one ? parameterShown() : "";
-    htmx.ajax("GET", `${addressOf(one)}/lanes?parameter=${encodeURIComponent(parameter)}`, {
-      source: "#field-lanes",
-      target: "#field-lanes",
-      swap: "innerHTML",
-    });
+    htmx.ajax(
+      "GET",
+      `${find("#field-lanes").dataset.lanes}?${new URLSearchParams({ strip: one, parameter })}`,
+      {
+        source: "#field-lanes",
+        target: "#field-lanes",
+        swap: "innerHTML",
+      },
+    );
   }
   if (one === null) drawOverview(find("#field-lanes"), (id) => choose(id, false));
   shownFor = { one, key, board: field.board };
@@ -167,7 +171,6 @@ function standIns() {
 
 dragging(choose, redraw);
 turning(choose);
-editingLanes();
 
 let pending = null;
 document.addEventListener(
@@ -271,7 +274,6 @@ document.addEventListener("htmx:afterSettle", () => {
   begin();
   if (!field.board) return;
   showPart();
-  beginLane();
 });
 document.addEventListener("keydown", (event) => {
   if (
@@ -291,4 +293,3 @@ player.addEventListener("state", standIns);
 inStep(redraw);
 inStep(take);
 begin();
-drawLane();

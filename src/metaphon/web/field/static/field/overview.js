@@ -1,7 +1,8 @@
 // What moves, over time, where no source is chosen: the azimuth of each as a line, its height as another.
 
+import { make, wrap } from "../shell/drawing.js";
 import { player } from "../listen/player.js";
-import { field, make, moves, wrap } from "./state.js";
+import { field, moves } from "./state.js";
 
 const WIDE = 1000;
 

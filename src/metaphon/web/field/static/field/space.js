@@ -1,7 +1,8 @@
 // The perspective view: the listener, the loudspeakers and the sources in space, turned by hand.
 
+import { make } from "../shell/drawing.js";
 import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
-import { field, find, levelOf, make, moves, placeOf, radians, vector } from "./state.js";
+import { field, find, levelOf, moves, placeOf, radians, vector } from "./state.js";
 
 const HOME = [-28, 24];
 const SIZE = 94;

@@ -1,18 +1,17 @@
-"""Automation in Field.
-
-The lane beneath the chart, what is done to it, and lanes as tables and block formats.
-"""
+"""Lanes: the automation of one strip, beneath every workspace, and as tables and block formats."""
 
 import json
 from typing import Any
+from urllib.parse import urlencode
 
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
+from metaphon.core.checks.sound import Sound
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, lanes_of, range_of
-from metaphon.core.document.mix import Automation, Strip
+from metaphon.core.document.mix import Automation, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.positions import FORMS, in_form, positions, sampled_times, used_lanes
 from metaphon.core.document.value_paths import field_at, movable_range, parsed, value_at
@@ -22,11 +21,12 @@ from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.core.files import adm_blocks, lane_table
-from metaphon.web.field.views import changed
-from metaphon.web.mixes.editing import carry_out, editing
+from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.recordings import draw
+from metaphon.web.mixes.snapshots import document_of, recordings_of
+from metaphon.web.mixes.waves import as_path, extremes
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of
 
@@ -97,16 +97,43 @@ def _words(strip: Strip, path: str) -> str:
     return f"{label_of(name, field)}{f', {unit}' if unit else ''}"
 
 
-@fragment_of("field:show")
-def show(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
-    """The lane of one parameter of a strip: the one asked for, else the first that it has."""
-    mix, document, strip = _strip(request, mix_id, strip_id)
+@fragment_of("open_mix")
+def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The lane of one parameter of a strip: the one asked for, else the first that it has.
+
+    With `wave` under its recordings, with a choice of strips.
+    """
+    mix = mix_for(request, mix_id)
+    return render(request, "lanes/lanes.html", _shown(request, mix))
+
+
+@changes_mix
+def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Carry out a command; gives the lane anew, and has the workspace follow a new one."""
+    mix, applied = carry_out(request, mix_id)
+    response = after_edit(request, mix, "lanes/lanes.html", _shown(request, mix))
+    before, after = (
+        {lane.target for lane in document.automation}
+        for document in (applied.before, applied.after)
+    )
+    if before != after:
+        response["HX-Trigger"] = "mix-edited, mix-changed"
+    return response
+
+
+def _shown(request: HttpRequest, mix: Mix) -> dict[str, Any]:
+    document = document_of(mix)
+    strips = [strip for strip in document.strips if not strip.resting]
+    wanted = document.find_strip(request.GET.get("strip", ""))
+    strip = wanted or next(iter(strips), None)
+    if strip is None:
+        return {**editing(request, mix), "strip": None}
     offered = _offered(document, strip)
     lanes = lanes_of(document, strip.id)
     kept = [path for path in lanes if path not in offered]
-    wanted = request.GET.get("parameter", "")
+    asked = request.GET.get("parameter", "")
     first = next((path for path in offered if path in lanes), next(iter(offered)))
-    path = wanted if wanted in offered or wanted in kept else first
+    path = asked if asked in offered or asked in kept else first
     lane = lanes.get(path)
     low, high = range_of(document, f"{strip.id}/{path}")
     try:
@@ -125,11 +152,16 @@ def show(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         "title": offered.get(path, path),
         "points": [list(point) for point in lane.points] if lane else [],
     }
-    context = {
+    wave = "wave" in request.GET
+    return {
         **editing(request, mix),
         "strip": strip,
+        "strips": strips if wave else (),
+        "wave": _wave(mix, document, strip, length_s) if wave else None,
+        "query": urlencode({"strip": strip.id, "parameter": path, **({"wave": 1} if wave else {})}),
         "data": json.dumps(data),
         "path": path,
+        "still": data["still"],
         "lane": lane,
         "has": [(n, offered[n]) for n in offered if n in lanes],
         "may": [(n, offered[n]) for n in offered if n not in lanes],
@@ -137,7 +169,16 @@ def show(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         "is_kept": path in kept,
         "moves_place": any(n.startswith("placement/") for n in lanes),
     }
-    return render(request, "field/lanes.html", context)
+
+
+def _wave(mix: Mix, document: Document, strip: Strip, length_s: float) -> str:
+    """The recordings of a track over the whole mix; nothing for a bus."""
+    if not isinstance(strip, Track) or not strip.clips:
+        return ""
+    recordings = recordings_of(mix)
+    frames = round(length_s * document.sample_rate_hz)
+    found = extremes(Sound(document), strip, "", lambda path: draw(recordings[path]), 0, frames)
+    return as_path(found, 22.0)
 
 
 def _still(strip: Strip, path: str) -> float:
@@ -201,8 +242,8 @@ def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         if text.lstrip().startswith("<")
         else lane_table.read(text, strip.id)
     )
-    mix, _ = carry_out(request, mix_id, BringLanes(lanes=tuple(lanes), source=str(file.name)[:200]))
-    return changed(request, mix)
+    carry_out(request, mix_id, BringLanes(lanes=tuple(lanes), source=str(file.name)[:200]))
+    return HttpResponse(status=204, headers={"HX-Trigger": "mix-edited, mix-changed"})
 
 
 def _from_blocks(text: str, strip: Strip) -> list[Automation]:

@@ -1,0 +1,61 @@
+"""Width as automation in the drawer of lanes: drawn, moved for a phrase and back, in any workspace."""
+
+from playwright.sync_api import Page, expect
+
+from metaphon.core.document.lanes import lanes_of, value_at
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.snapshots import document_of
+from tests.browser.server import BrowserTest
+
+_WIDTH = "chain/0/correlation"
+
+
+class Drawer(BrowserTest):
+    def lamp(self, page: Page, place: str) -> None:
+        self.mix = Mix.objects.get(title="The Lamp at Skerrow")
+        page.goto(f"{self.address}/mix/{self.mix.pk}/{place}")
+        page.wait_for_load_state("networkidle")
+
+    def width(self) -> list[tuple[float, float]]:
+        lanes = lanes_of(document_of(Mix.objects.get(pk=self.mix.pk)), "hand_bells")
+        return [(p.t_s, p.value) for p in lanes[_WIDTH].points] if _WIDTH in lanes else []
+
+    def test_width_is_drawn_beneath_the_waveform_and_moved_for_a_phrase(self) -> None:
+        page = self.open()
+        self.lamp(page, "flow/?strip=hand_bells")
+        page.select_option("#panel [name=processor]", "widener")
+        page.click("#panel button:text-is('Add')")
+        expect(page.locator("#panel .processor h2")).to_have_text("Widener")
+        page.keyboard.press("w")
+        expect(page.locator("#lanes [name=strip]")).to_have_value("hand_bells")
+        page.click("#tabs a:has-text('Coherence')")
+        expect(page.locator("#lanes .wave path")).to_have_count(1)
+        page.select_option("#lanes [name=parameter]", _WIDTH)
+        expect(page.locator("#lane")).to_contain_text("does not move")
+        box = page.locator("#lane").bounding_box()
+        assert box
+        for across, down in ((0.2, 0.3), (0.6, 0.7)):
+            page.mouse.click(box["x"] + across * box["width"], box["y"] + down * box["height"])
+            page.wait_for_load_state("networkidle")
+        expect(page.locator("#lane .point")).to_have_count(2)
+        self.wait_for(lambda: len(self.width()) == 2)
+        (early, wide), (late, narrow) = self.width()
+        self.assertLess(early, late)
+        self.assertGreater(wide, narrow)
+        page.click("#lanes button:has-text('Phrase')")
+        for name, value in (("value", "-0.4"), ("start_s", "20"), ("end_s", "22")):
+            page.fill(f"#lane-phrase [name={name}]", value)
+        page.click("button:has-text('Move and back')")
+        expect(page.locator("#lane .point")).to_have_count(7)
+        document = document_of(Mix.objects.get(pk=self.mix.pk))
+        self.assertEqual(value_at(lanes_of(document, "hand_bells")[_WIDTH], 21.0), -0.4)
+        # it stays open from workspace to workspace, and what is undone is gone there too
+        page.click("#tabs a:has-text('Listen')")
+        page.keyboard.press("Control+z")
+        expect(page.locator("#lane .point")).to_have_count(2)
+        page.click("#tabs a:has-text('Field')")
+        expect(page.locator("#lanes")).to_be_hidden()
+        page.click("#tabs a:has-text('Intake')")
+        expect(page.locator("#lane .point")).to_have_count(2)
+        page.click("#lanes-handle")
+        expect(page.locator("#lanes")).to_be_hidden()
