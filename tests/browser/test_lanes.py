@@ -1,4 +1,4 @@
-"""Width as automation in the drawer of lanes: drawn, moved for a phrase and back, in any workspace."""
+"""Width as automation in the drawer of lanes: drawn, and moved for a phrase and back."""
 
 from playwright.sync_api import Page, expect
 

@@ -1,13 +1,16 @@
 """A listening session: what is heard, checks, compare at one loudness, devices; nothing clicks."""
 
+import json
 from typing import Any
 
 import numpy as np
 
 from metaphon.core.errors import InputError
+from metaphon.core.listen.chain_spectrum import BANDS, LOWEST_HZ
 from metaphon.core.listen.compare import Blind
 from metaphon.core.listen.monitor import NOW, Binaural, Checks, Monitor, MonitorSource, VirtualPair
 from metaphon.core.listen.session import Session
+from metaphon.core.listen.watched import Watched
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 
@@ -190,6 +193,55 @@ class Comparing(SessionTest):
         session.blind = blind
         session.compare(True, "x")
         self.assertEqual(set(session.take(2048).readings), {"blind", "out_peak"})
+
+
+class LookingIn(SessionTest):
+    """A processor's spectrum, and a command that one listener alone tries."""
+
+    def lifted(self) -> Any:
+        self.write("pair.wav", noise(2, 4.0))
+        bell = {"kind": "eq", "bands": [{"frequency_hz": 1000.0, "gain_db": 12.0, "q": 1.0}]}
+        chain = [{"kind": "basics", "bypassed": True}, bell]
+        return self.mix([{"sound": "pair.wav", "chain": chain}])
+
+    def test_what_a_processor_takes_and_gives_is_told_by_band(self) -> None:
+        session = self.session(self.lifted())
+        self.assertNotIn("spectrum", session.take(2048).readings)
+        session.watch(Watched(strip="t0", place=1))
+        for _ in range(20):
+            told = session.take(2048).readings["spectrum"]
+        difference = np.array(told["after"]) - np.array(told["before"])
+        at = LOWEST_HZ * 1000.0 ** ((np.arange(BANDS) + 0.5) / BANDS)
+        wanted = 20.0 * np.log10(
+            np.abs(session.documents[NOW].tracks[0].chain[1].response(at, RATE_HZ))
+        )
+        np.testing.assert_allclose(difference[at > 100.0], wanted[at > 100.0], atol=0.6)
+        # a sine of -20 dBFS on both sides stands at -17 dB
+        self.write("tone.wav", np.repeat(sine(1000.0, 2.0, -20.0)[None], 2, axis=0))
+        session = self.session(self.mix([{"sound": "tone.wav", "chain": [{"kind": "basics"}]}]))
+        session.watch(Watched(strip="t0", place=0))
+        for _ in range(8):
+            told = session.take(2048).readings["spectrum"]
+        self.assertAlmostEqual(max(told["before"]), -17.0, delta=1.5)  # by the window's scallop
+        session.watch(Watched(strip="gone", place=3))
+        self.assertNotIn("spectrum", session.take(2048).readings)
+
+    def test_a_side_tries_a_command_at_matched_loudness_and_the_mix_stays(self) -> None:
+        session = self.session(self.lifted())
+        off = {"kind": "set", "strips": ["t0"], "path": "chain/1/bypassed", "value": True}
+        session.hear("b", MonitorSource(trying=json.dumps(off)))
+        session.compare(True, "b", matched=False)
+        plain = self.rendered(self.mix([{"sound": "pair.wav"}]), "0+2+0")
+        heard = self.heard(session)
+        np.testing.assert_allclose(heard[:, 2048:], plain[:, 2048 : heard.shape[1]], atol=2e-6)
+        session.compare(True, "a", matched=True)
+        for _ in range(40):
+            readings = session.take(2048).readings
+        self.assertLess(readings["matched_db"]["a"], -0.5)  # the lifted side is brought down
+        self.assertFalse(session.documents[NOW].tracks[0].chain[1].bypassed)
+        for text, words in (("{", "no JSON"), ("{}", "no command"), ('{"kind": "set"}', "missing")):
+            with self.assertRaisesRegex(InputError, words):
+                session.hear("b", MonitorSource(trying=text))
 
 
 class Devices(SessionTest):

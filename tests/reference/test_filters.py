@@ -162,6 +162,83 @@ class AtWork(unittest.TestCase):
             np.testing.assert_allclose(turned, linear.response(above, RATE_HZ), atol=1e-4)
 
 
+class Sides(unittest.TestCase):
+    """Bands for one side of a pair, against the same bands for both on that side alone."""
+
+    def setUp(self) -> None:
+        self.sound = noise(2, 1.024, 5).astype(np.float32)
+
+    def through(
+        self, bands: list[dict[str, object]], sound: np.ndarray, **eq: object
+    ) -> np.ndarray:
+        return Eq(bands=bands, **eq).apply(sound.astype(np.float32), RATE_HZ)  # type: ignore[arg-type]
+
+    def test_each_side_alone_goes_through_its_band(self) -> None:
+        band = {"frequency_hz": 900.0, "gain_db": 9.0, "q": 2.0}
+        to_mid = np.array([[0.5, 0.5], [0.5, -0.5]])
+        from_mid = np.array([[1.0, 1.0], [1.0, -1.0]])
+        for phase in ("minimum", "linear"):
+            both = self.through([band], self.sound, phase=phase)
+            flat = self.through([{**band, "gain_db": 0.0}], self.sound, phase=phase)
+            for side, place, matrix in (
+                ("left", 0, np.eye(2)),
+                ("right", 1, np.eye(2)),
+                ("mid", 0, to_mid),
+                ("side", 1, to_mid),
+            ):
+                wanted = matrix @ flat
+                wanted[place] = (matrix @ both)[place]
+                wanted = wanted if matrix[0, 1] == 0.0 else from_mid @ wanted
+                got = self.through([{**band, "side": side}], self.sound, phase=phase)
+                np.testing.assert_allclose(got, wanted, atol=2e-4, err_msg=f"{phase} {side}")
+
+    def test_sides_come_before_mid_and_side_in_either_phase(self) -> None:
+        bands: list[dict[str, object]] = [
+            {"frequency_hz": 300.0, "gain_db": -6.0, "side": "side"},
+            {"frequency_hz": 2000.0, "gain_db": 8.0, "side": "left"},
+            {"frequency_hz": 5000.0, "gain_db": 4.0},
+        ]
+        for phase in ("minimum", "linear"):
+            first = self.through(bands[1:], self.sound, phase=phase)
+            wanted = self.through(bands[:1], first, phase=phase)
+            got = self.through(bands, self.sound, phase=phase)
+            late = 3840 if phase == "linear" else 0  # one filter is half as late as two
+            count = got.shape[1] - late
+            np.testing.assert_allclose(
+                got[:, 8000:count], wanted[:, 8000 + late :], atol=1e-3, err_msg=phase
+            )
+
+    def test_a_band_that_is_given_to_one_side_passes_over_without_a_click(self) -> None:
+        """Where filters of a pair take over, they know what the common one was given."""
+        tone = np.repeat(np.sin(np.arange(1 << 16) * 0.04)[None] * 0.1, 2, axis=0)
+        plain = Eq(phase="linear", bands=(Band(frequency_hz=200.0, gain_db=6.0),))
+        aside = Eq(phase="linear", bands=(Band(frequency_hz=200.0, gain_db=6.0, side="left"),))
+        running = plain.start(Channels(2), RATE_HZ, plain.latency_samples(RATE_HZ))
+        motions = [Motion.still(plain)] * 24 + [Motion((0, 1024), (plain, aside))]
+        motions += [Motion.still(aside)] * 10 + [Motion((0, 1024), (aside, plain))]
+        motions += [Motion.still(plain)] * 10
+        parts = [
+            running.process(tone[:, n * 1024 : (n + 1) * 1024].astype(np.float32), motion, n * 1024)
+            for n, motion in enumerate(motions)
+        ]
+        out = np.concatenate(parts, axis=1)[:, 12000:]
+        still = np.abs(np.diff(out[:, :8000], 2)).max()
+        self.assertLess(np.abs(np.diff(out, 2)).max(), 1.5 * still)
+        self.assertLess(np.std(out[1, 20000:22000]), 0.9 * np.std(out[0, 20000:22000]))
+
+    def test_mono_and_wider_sounds_know_no_sides(self) -> None:
+        one = Eq(bands=(Band(gain_db=12.0, side="left"), Band(gain_db=3.0)))
+        wanted = Eq(bands=(Band(gain_db=3.0),))
+        for channels in (1, 6):
+            sound = noise(channels, 0.2).astype(np.float32)
+            got = one.apply(sound, RATE_HZ)
+            np.testing.assert_allclose(got, wanted.apply(sound, RATE_HZ), atol=1e-6)
+        self.assertIsNone(one.response(FREQUENCIES, RATE_HZ))
+        heard = one.heard_on("left").response(FREQUENCIES, RATE_HZ)
+        assert heard is not None
+        self.assertAlmostEqual(float(decibels(heard).max()), 15.0, delta=0.1)
+
+
 class BasicsMatrix(unittest.TestCase):
     def test_untouched_by_default(self) -> None:
         for channels in (1, 2, 6, 16):

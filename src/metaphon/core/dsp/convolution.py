@@ -4,6 +4,8 @@ Each block is one part of the input, convolved whole; what reaches over its end 
 (Oppenheim & Schafer, section 8.7.3).
 """
 
+from collections.abc import Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft
@@ -90,6 +92,14 @@ class FilterWithMemory:
                         heard += self._heard(part) * line
             out[:, first : first + PIECE] = heard
         return out
+
+    def remember(self, others: "Sequence[tuple[FilterWithMemory, int]]") -> None:
+        """Take over what others were given: for each channel another filter and its channel."""
+        self._last = np.stack([other._last[channel] for other, channel in others])
+        most = max(len(other._past) for other, _ in others)
+        self._past = np.zeros((most, len(others), PIECE + 1), dtype=np.complex128)
+        for own, (other, channel) in enumerate(others):
+            self._past[: len(other._past), own] = other._past[:, channel]
 
     def _parts(self, taps: Taps) -> NDArray[np.complex128]:
         known = self._spectra.get(id(taps))

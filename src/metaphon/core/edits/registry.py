@@ -1,5 +1,6 @@
 """Every command there is: found in this package, read from data, told as a schema."""
 
+import json
 from collections.abc import Iterable
 from functools import reduce
 from importlib import import_module
@@ -68,6 +69,15 @@ def read(data: Any) -> Command:
         return COMMANDS[kind].model_validate(data)
     except ValidationError as error:
         raise InputError(_sentence(COMMANDS[kind], error)) from None
+
+
+def from_text(text: str) -> Command:
+    """A command from JSON. Raises InputError in one sentence for what is none."""
+    try:
+        data = json.loads(text)
+    except (ValueError, RecursionError):
+        raise InputError("This command is no JSON; give an object with its kind.") from None
+    return read(data)
 
 
 def _sentence(command: type[Command], error: ValidationError) -> str:

@@ -28,11 +28,18 @@ class ChainRun:
     def __init__(self, plan: StripPlan, rate_hz: int) -> None:
         self._rate_hz = rate_hz
         self._slots = [_Slot(plan, number, rate_hz) for number in range(len(plan.chain))]
+        self._watched: int | None = None
+        self.seen: tuple[Block, Block] | None = None
 
     @property
     def is_empty(self) -> bool:
         """Whether nothing is in it."""
         return not self._slots
+
+    def watch(self, place: int | None) -> None:
+        """Keep in `seen` what a processor takes and gives, by its place among those at work."""
+        if place != self._watched:
+            self._watched, self.seen = place, None
 
     def adopt(self, plan: StripPlan) -> None:
         """Go on by another plan; processors of one kind in the same order are the same ones."""
@@ -59,7 +66,9 @@ class ChainRun:
     def process(self, block: Block, at: int) -> Block:
         """Take and give (channels, frames) that begin at a frame of the mix."""
         for slot in self._slots:
-            block = slot.process(block, at)
+            before, block = block, slot.process(block, at)
+            if slot.place == self._watched and not slot.leaves:
+                self.seen = before, block
         if any(slot.is_over for slot in self._slots):
             self._slots = [slot for slot in self._slots if not slot.is_over]
         return block
@@ -122,6 +131,7 @@ class _Slot:
         self.leaves = False
 
     def _set(self, plan: StripPlan, number: int) -> None:
+        self.place = number
         lanes = [lane for lane in plan.chain_lanes if lane.processor == number]
         self._parameters = _Parameters(plan.chain[number], lanes, self._rate_hz)
         self._late = sum(

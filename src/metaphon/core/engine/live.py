@@ -82,6 +82,17 @@ class Voice:
             for strip in self._strips
         }
 
+    def watch(self, watched: tuple[str, int] | None) -> None:
+        """Look into a processor, by its strip and its place among those at work."""
+        for strip in self._strips:
+            own = watched is not None and strip.plan.id == watched[0]
+            strip.chain.watch(watched[1] if watched and own else None)
+
+    @property
+    def seen(self) -> tuple[Block, Block] | None:
+        """What the processor that is looked into last took and gave."""
+        return next((strip.chain.seen for strip in self._strips if strip.chain.seen), None)
+
     def hear(self, outputs: Sequence[Output]) -> None:
         """Give these outputs from now on; those that are new begin with what was last worked on."""
         for output in outputs:
@@ -207,6 +218,7 @@ class Player:
         self.plan = plan
         self.at = at
         self.loop: tuple[int, int] | None = None
+        self.watched: tuple[str, int] | None = None  # a strip and a place among those at work
         self._outputs = list(outputs)
         self._opens = at
         self._voice: Voice | None = None
@@ -230,6 +242,11 @@ class Player:
     def levels_db(self) -> dict[str, float]:
         """How loud each strip is now, after its fader; empty before anything has sounded."""
         return self._voice.levels_db if self._voice else {}
+
+    @property
+    def seen(self) -> tuple[Block, Block] | None:
+        """What the processor that is watched last took and gave."""
+        return self._voice.seen if self._voice else None
 
     def change(self, plan: Plan) -> None:
         """Take an edit in: heard from the next stretch on, with what rang before ringing on."""
@@ -261,6 +278,7 @@ class Player:
             self.at = self._opens = self.loop[0]
         self._voice = self._voice or Voice(self.plan, self._outputs, self.at, self._opens)
         self._voice.gate.closes = self.loop[1] if self.loop else None
+        self._voice.watch(self.watched)
         first, stop = (
             self.at,
             min(self.at + frames, self.loop[1]) if self.loop else self.at + frames,

@@ -139,7 +139,7 @@ def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Blo
 class StripRun:
     """A strip at work, with its memory.
 
-    `given` is its last block after the fader, None for silence.
+    `given` is its last block after the fader, None for silence. `chain` is its chain at work.
 
     `gate`, where there is one, opens or closes its recordings at a place of the mix.
     """
@@ -152,7 +152,7 @@ class StripRun:
         self._rate_hz = rate_hz
         self._gate = gate
         self._clips = [ClipRun(clip) for clip in plan.clips]
-        self._chain = ChainRun(plan, rate_hz)
+        self.chain = ChainRun(plan, rate_hz)
         self._fader = Passing[Fader](Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
@@ -165,7 +165,7 @@ class StripRun:
         """Whether nothing holds sound back, so that silence needs no work."""
         plan = self.plan
         waits = plan.ahead_in or plan.distance or any(route.wait for route in plan.routes)
-        return self._chain.is_empty and not waits
+        return self.chain.is_empty and not waits
 
     def adopt(self, plan: StripPlan) -> None:
         """Go on by a new plan of the same shape (see `StripPlan.shape`).
@@ -173,7 +173,7 @@ class StripRun:
         Passing over without a step.
         """
         old, self.plan = self.plan, plan
-        self._chain.adopt(plan)
+        self.chain.adopt(plan)
         if self._distance and plan.distance and plan.distance != old.distance:
             self._distance.adopt(plan.distance)
         if plan.fader_db != old.fader_db:
@@ -191,7 +191,7 @@ class StripRun:
         self.given = None
         if self._prompt and not source.any():
             return None
-        block = self._chain.process(source, taken)
+        block = self.chain.process(source, taken)
         after = self.given = self._fader.apply(block, given)
         far = self._distance.process(after, given) if self._distance else after
         sent = far if self.plan.distance and self.plan.distance.where.placement.sends_too else after

@@ -27,7 +27,7 @@ class MonitorSource(Part):
     Alone it is heard as wide as it is, before its fader; `before` leaves its chain out. `kinds`
     keeps to beds or objects. `stand_in` is a test signal in the place of the strip. `source` is the
     mix as it is now, a state of it from its history, an uploaded reference, or the file of an
-    earlier render.
+    earlier render. `trying` is a command, as JSON, that is carried out for this listener alone.
     """
 
     what: Literal["mix", "stem", "alone", "before"] = "mix"
@@ -37,6 +37,7 @@ class MonitorSource(Part):
     chains: bool = True
     stand_in: Literal["", "noise", "tone", "click"] = ""
     source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+)$")
+    trying: str = Field("", max_length=20_000)
 
 
 class Checks(Part):

@@ -139,6 +139,7 @@ class Server:
                 and monitor_source.source in session.documents
             ):
                 session.hear(side, monitor_source)
+        session.watch(wanted.watched)
         compared = (wanted.comparing, wanted.active, wanted.matched)
         if compared != (session.comparing, session.active, session.matched):
             session.compare(*compared)

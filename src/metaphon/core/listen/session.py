@@ -14,18 +14,22 @@ from metaphon.core.document.mix import PROGRAMME, Mix
 from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
+from metaphon.core.edits.command import apply
+from metaphon.core.edits.registry import from_text
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.printing import alone, width_of
 from metaphon.core.engine.render import Output
 from metaphon.core.errors import InputError
+from metaphon.core.listen.chain_spectrum import ChainSpectrum
 from metaphon.core.listen.compare import Blind, Matching
 from metaphon.core.listen.device import device_for, key_of
 from metaphon.core.listen.headphones import correction_taps, worn_taps
 from metaphon.core.listen.meters import Meters
 from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
 from metaphon.core.listen.test_signal import with_test_signal
+from metaphon.core.listen.watched import Watched
 from metaphon.core.listen.way import Crossfade, Series, Working
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
@@ -48,6 +52,8 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
 
     Raises InputError where the strip it is about is gone.
     """
+    if monitor_source.trying:
+        mix = apply(mix, from_text(monitor_source.trying))
     strip = next((strip for strip in mix.strips if strip.id == monitor_source.strip), None)
     if monitor_source.what != "mix" and strip is None:
         raise InputError(
@@ -149,6 +155,8 @@ class Session:
         self._after_key: tuple[object, ...] = ()
         self._matching = Matching(rate_hz)
         self._match = {"a": 1.0, "b": 1.0}
+        self._watched: Watched | None = None
+        self._spectrum = ChainSpectrum(rate_hz)
         self._meters: Meters | None = None
         self._meters_of: tuple[Target, Shares] | None = None
 
@@ -163,6 +171,7 @@ class Session:
             if key[0] == name:
                 player.change(compile(mix_heard(mix, key[1])[0]))
         before, self.documents[name] = self.documents.get(name), mix
+        self._look()
         if before and before.fold_down != mix.fold_down:
             self._lay_paths()
 
@@ -204,6 +213,23 @@ class Session:
             self._matching = Matching(self.rate_hz)
         self.comparing, self.active, self.matched = on, active, matched
         self._lay_paths()
+
+    def watch(self, watched: Watched | None) -> None:
+        """Tell with each stretch what a processor takes and gives by frequency; None ends it."""
+        if watched != self._watched:
+            self._watched, self._spectrum = watched, ChainSpectrum(self.rate_hz)
+            self._look()
+
+    def _look(self) -> None:
+        """Have every player look into what is watched, which may stand elsewhere by now."""
+        for (name, _), player in self._players.items():
+            player.watched = None
+            strip = self._watched and self.documents[name].find_strip(self._watched.strip)
+            if not self._watched or not strip or self._watched.place >= len(strip.chain):
+                continue
+            if not strip.chain[self._watched.place].bypassed:
+                before = strip.chain[: self._watched.place]
+                player.watched = strip.id, sum(not one.bypassed for one in before)
 
     def jump(self, frame: int) -> None:
         """Go on from another place of the mix."""
@@ -309,6 +335,7 @@ class Session:
             key: p for key, p in self._players.items() if p in leaving and key not in players
         }
         self._kept = set(players)
+        self._look()
 
     def _lay_after(self) -> None:
         monitor = self.monitor
@@ -416,7 +443,10 @@ class Session:
         if self.active == "x":
             return {"blind": True}  # figures would tell which it is
         readings = self._meters.read(heard, ears)
-        readings["strips"] = self._paths[self.side].player.levels_db
+        player = self._paths[self.side].player
+        readings["strips"] = player.levels_db
+        if player.seen:
+            readings["spectrum"] = self._spectrum.read(*player.seen)
         if self.comparing:
             readings["matched_db"] = {
                 side: round(20 * np.log10(gain), 2) for side, gain in self._match.items()

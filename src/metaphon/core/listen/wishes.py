@@ -6,6 +6,7 @@ from pydantic import Field
 
 from metaphon.core.document.part import Part
 from metaphon.core.listen.monitor import Monitor, MonitorSource
+from metaphon.core.listen.watched import Watched
 
 _MOST_FRAMES = 2**48
 
@@ -26,6 +27,7 @@ class Hearing(Part):
     comparing: bool = False
     active: Literal["a", "b", "x"] = "a"
     matched: bool = False
+    watched: Watched | None = None
 
 
 class Wish(Part):
