@@ -49,14 +49,12 @@ class Band(BaseModel):
     def used(self) -> tuple[str, ...]:
         """The names of the parameters that count for this shape."""
         if self.shape in ("low_cut", "high_cut"):
-            return ("frequency_hz", "slope_db")
+            return ("frequency_hz", "slope_db", "side")
         if self.shape == "notch":
-            return ("frequency_hz", "q")
-        return (
-            ("frequency_hz", "gain_db")
-            if self.shape == "tilt"
-            else ("frequency_hz", "gain_db", "q")
-        )
+            return ("frequency_hz", "q", "side")
+        if self.shape == "tilt":
+            return ("frequency_hz", "gain_db", "side")
+        return ("frequency_hz", "gain_db", "q", "side")
 
     def sections(self, rate_hz: int) -> Sections:
         """The band as sections, (sections, 5); one that is off passes everything.

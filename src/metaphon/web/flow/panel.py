@@ -3,65 +3,20 @@
 Its settings, what feeds it, its sends and its processors.
 """
 
-from dataclasses import dataclass
-from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
-import numpy as np
 from django.urls import reverse
-from numpy.typing import NDArray
 
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.mix import Strip, Track
 from metaphon.core.document.targets import BUS_FORMATS, target_named
 from metaphon.core.edits.routing import TAPS
-from metaphon.core.files.audio import ClipReader
-from metaphon.core.measure.correlation import through
-from metaphon.core.process.processor import Processor
 from metaphon.core.process.registry import KINDS
 from metaphon.web.flow.models import StartingPoint
 from metaphon.web.flow.table import table
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
-from metaphon.web.shell.controls import Control, controls_from
-
-_FREQUENCIES_HZ = np.geomspace(20.0, 20000.0, 120)
-_LONGEST_READ = 120 * 48000
-# settings of a processor that are not controls of their own
-_APART = ("kind", "bypassed")
-
-
-@dataclass(frozen=True)
-class Part:
-    """A processor of the open strip: its controls, and its curve where it has one.
-
-    `path` leads to it in commands.
-    """
-
-    place: int
-    path: str
-    title: str
-    brief: str
-    bypassed: bool
-    controls: list[Control]
-    magnitude: str
-    phase: str
-    latency_samples: int
-    remark: str
-    pair: (
-        tuple[float | None, float | None] | None
-    )  # correlation and fold-down loss of a stereo recording, after it
-
-    @property
-    def before(self) -> int:
-        """The place before its own."""
-        return max(self.place - 1, 0)
-
-    @property
-    def after(self) -> int:
-        """The place after its own."""
-        return self.place + 1
+from metaphon.web.shell.processors import part_of
 
 
 def panel(
@@ -85,7 +40,8 @@ def panel(
         "chosen": strip,
         "row": row,
         "chain": [
-            _part(n, p, strip, row.channels, mix.sample_rate_hz) for n, p in enumerate(strip.chain)
+            part_of(n, p, strip, row.channels, mix.sample_rate_hz)
+            for n, p in enumerate(strip.chain)
         ],
         "open_part": min(open_part, max(len(strip.chain) - 1, 0)),
         "kinds": [(kind, model.title) for kind, model in KINDS.items()],
@@ -101,49 +57,3 @@ def panel(
         "formats": [target_named(name) for name in BUS_FORMATS],
         "base": reverse("flow:show", args=[mix.pk]),
     }
-
-
-def _part(place: int, processor: Processor, strip: Strip, channels: int, rate_hz: int) -> Part:
-    heard = processor.response(np.minimum(_FREQUENCIES_HZ, 0.499 * rate_hz), rate_hz)
-    magnitude = phase = ""
-    if heard is not None:
-        level = 20.0 * np.log10(np.maximum(np.abs(heard), 1e-6))
-        magnitude = _curve(np.clip(30.0 - level * 1.25, -2.0, 62.0))
-        phase = _curve(30.0 - np.angle(heard) / np.pi * 30.0)
-    pair, matrix = None, processor.matrix(2)
-    if matrix is not None and channels == 2 and isinstance(strip, Track) and strip.clips:
-        pair = through(matrix, _pair_powers(strip.clips[0].file))
-    path = f"chain/{place}"
-    found = controls_from(
-        type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
-    )
-    controls = [control for control in found if control.name not in _APART]
-    return Part(
-        place,
-        path,
-        processor.title,
-        processor.brief,
-        processor.bypassed,
-        controls,
-        magnitude,
-        phase,
-        processor.latency_samples(rate_hz),
-        processor.remark(rate_hz),
-        pair,
-    )
-
-
-@lru_cache(maxsize=256)
-def _pair_powers(path: Path) -> NDArray[np.float64]:
-    """The mean products of a recording's two sides, (2, 2), over its first two minutes."""
-    reader = ClipReader(path)
-    sound = reader.read(0, min(reader.frames, _LONGEST_READ)).astype(np.float64)
-    reader.close()
-    both = np.repeat(sound, 2, axis=0) if len(sound) == 1 else sound
-    return np.asarray(both @ both.T / both.shape[1])
-
-
-def _curve(heights: NDArray[np.float64]) -> str:
-    """A path over the frequencies, 240 wide: 20 Hz at the left, 20 kHz at the right."""
-    x = np.linspace(0.0, 240.0, len(heights))
-    return "M" + " ".join(f"{a:.1f} {b:.1f}" for a, b in zip(x, heights, strict=True))

@@ -87,14 +87,16 @@ def controls_from(
     `path` leads to the model from its strip.
     """
     return [
-        _control(name, said, values.get(name, said.get("default")), schema, f"{path}/{name}")
+        _control(
+            name, said, values.get(name, said.get("default")), schema, f"{path}/{name}", channels
+        )
         for name, said in schema["properties"].items()
         if not (channels and said.get("channels") and said["channels"] != channels)
     ]
 
 
 def _control(
-    name: str, said: dict[str, Any], value: Any, schema: dict[str, Any], path: str
+    name: str, said: dict[str, Any], value: Any, schema: dict[str, Any], path: str, channels: int
 ) -> Control:
     unit = said.get("unit", "")
     ends = {"dB": "_db", "Hz": "_hz", "ms": "_ms", "s": "_s", "\u00b0": "_deg"}
@@ -109,7 +111,7 @@ def _control(
     if said.get("role") == "bands":
         model = schema["$defs"]["Band"]
         bands = [
-            controls_from(model, band, 0, f"{path}/{number}")
+            controls_from(model, band, channels, f"{path}/{number}")
             for number, band in enumerate(value or ())
         ]
         return Control(**common, value=bands, sort="bands")

@@ -1,13 +1,9 @@
-"""Rows of the table, and the bands of an equaliser."""
-
-from typing import Any, get_args
+"""Rows of the table."""
 
 from django import template
 from django.utils.safestring import SafeString
 
-from metaphon.core.process.eq import Band, Shape
 from metaphon.web.flow.table import Row
-from metaphon.web.shell.controls import Control
 from metaphon.web.shell.fragments import drawn_once
 
 register = template.Library()
@@ -18,39 +14,3 @@ def table_row(context: template.Context, row: Row) -> SafeString:
     """A row of the table."""
     about = {name: context.get(name) for name in ("read_only", "can_edit", "oob")}
     return drawn_once("flow/row.html", (*about.values(), *row.key), {"row": row, **about})
-
-
-@register.filter
-def bands(control: Control) -> list[dict[str, Any]]:
-    """The bands of an equaliser, each with the controls that count for its shape."""
-    found = []
-    for number, controls in enumerate(control.value, 1):
-        values = {one.name: one for one in controls}
-        used = Band.model_construct(shape=values["shape"].value).used
-        found.append(
-            {
-                "number": number,
-                "place": number - 1,
-                "said": f"Band {number}, ",
-                "on": values["on"],
-                "choices": [
-                    one
-                    for one in controls
-                    if one.name == "shape" or (one.sort == "choice" and one.name in used)
-                ],
-                "numbers": [one for one in controls if one.sort == "number" and one.name in used],
-            }
-        )
-    return found
-
-
-@register.filter
-def channel_numbers(count: int) -> range:
-    """The numbers of channels that can be turned one by one."""
-    return range(1, min(count, 24) + 1)
-
-
-@register.simple_tag
-def band_shapes() -> list[tuple[str, str]]:
-    """The shapes that a band may have, in words."""
-    return [(word, word.replace("_", " ").capitalize()) for word in get_args(Shape)]
