@@ -147,21 +147,23 @@ class SetChain(Command):
 
 
 class AddBand(Command):
-    """Add a band to a processor that has bands."""
+    """Add a band to a processor that has bands, at a frequency and with a gain where given."""
 
     kind: Literal["add_band"] = "add_band"
     strip: Identifier
     place: int = Place
     shape: str = "bell"
+    frequency_hz: float | None = None
+    gain_db: float | None = None
 
     def apply(self, mix: Mix) -> Mix:
         strip = strip_of(mix, self.strip)
         held = _banded(strip, self.place)
         values = {name: getattr(held, name) for name in type(held).model_fields}
+        band = {"shape": self.shape, "frequency_hz": self.frequency_hz, "gain_db": self.gain_db}
+        given = {name: value for name, value in band.items() if value is not None}
         try:
-            new = type(held).model_validate(
-                {**values, "bands": [*values["bands"], {"shape": self.shape}]}
-            )
+            new = type(held).model_validate({**values, "bands": [*values["bands"], given]})
         except ValidationError as error:
             raise InputError(f"{held.title}: {error.errors()[0]['msg']}.") from None
         return _with_processor(mix, strip, self.place, new)

@@ -109,17 +109,30 @@ def response_of(
     measured = np.interp(FREQUENCIES_HZ, hz, whole.real) + 1j * np.interp(
         FREQUENCIES_HZ, hz, whole.imag
     )
-    computed = _computed(at_work, FREQUENCIES_HZ, rate_hz, channels, channel)
+    formula = by_formula(at_work, rate_hz, channels, channel)
+    if formula is not None:
+        return ChainResponse(rate_hz, formula[0], measured, formula[1], impulse, before, latency)
+    apart = whole[2:] * np.conj(whole[:-2])
+    delay = np.interp(FREQUENCIES_HZ, hz[1:-1], _delay_ms(apart, 2.0 * hz[1]))
+    return ChainResponse(rate_hz, None, measured, delay, impulse, before, latency)
+
+
+def by_formula(
+    processors: Sequence[Processor], rate_hz: int, channels: int = 1, channel: int = 0
+) -> tuple[Response, Curve] | None:
+    """The response and group delay in ms of processors in a row at FREQUENCIES_HZ, by formula.
+
+    None where one of them has none.
+    """
     step = 1e-5 * FREQUENCIES_HZ
-    near = [
-        _computed(at_work, FREQUENCIES_HZ + by, rate_hz, channels, channel) for by in (-step, step)
+    found = [
+        _computed(processors, FREQUENCIES_HZ + by, rate_hz, channels, channel)
+        for by in (0.0, -step, step)
     ]
-    if near[0] is not None and near[1] is not None:
-        delay = _delay_ms(near[1] * np.conj(near[0]), 2.0 * step)
-    else:
-        apart = whole[2:] * np.conj(whole[:-2])
-        delay = np.interp(FREQUENCIES_HZ, hz[1:-1], _delay_ms(apart, 2.0 * hz[1]))
-    return ChainResponse(rate_hz, computed, measured, delay, impulse, before, latency)
+    here, below, above = found
+    if here is None or below is None or above is None:
+        return None
+    return here, _delay_ms(above * np.conj(below), 2.0 * step)
 
 
 def _delay_ms(turned: Response, apart_hz: Curve | float) -> Curve:

@@ -7,6 +7,7 @@ urlpatterns = [
     path("", views.show, name="show"),
     path("pair", views.pair, name="pair"),
     path("edit", views.edit, name="edit"),
+    path("curves", views.curves, name="curves"),
     path("fold", views.fold_progress, name="fold"),
     path("fold/measure", views.measure_fold, name="measure_fold"),
     path("fold/<int:report_id>/cancel", views.cancel_fold, name="cancel_fold"),

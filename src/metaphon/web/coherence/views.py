@@ -1,12 +1,15 @@
 """Coherence: what is in phase, what is not, what a mend would do, and doing it."""
 
+from collections.abc import Iterable
+
 from django.db import transaction
-from django.http import HttpRequest, HttpResponse, QueryDict
+from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 
-from metaphon.core.edits.command import strip_of
+from metaphon.core.edits.command import apply, strip_of
+from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
-from metaphon.web.coherence import fold, pairs, phase
+from metaphon.web.coherence import equaliser, fold, pairs, phase
 from metaphon.web.jobs.models import FoldDownReport
 from metaphon.web.jobs.tasks import ask_for_survey, report_fold_down
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
@@ -14,17 +17,23 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import data_in
 from metaphon.web.shell.workspaces import workspace_named
 
 VIEWS = workspace_named("coherence").views
-_SHOWN = {"pairs": pairs.shown, "phase": phase.shown, "fold": fold.shown}
+_SHOWN = {
+    "pairs": pairs.shown,
+    "phase": phase.shown,
+    "fold": fold.shown,
+    "equaliser": equaliser.shown,
+}
+_PARTS = {"pairs": "coherence/pair.html", "equaliser": "coherence/equaliser_board.html"}
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Recordings held against each other, what chains do to phase, what folding down loses."""
+    """Recordings held against each other, what chains do to phase and level, what folds lose."""
     mix = mix_for(request, mix_id)
-    view = request.GET.get("view", "")
-    view = view if view in _SHOWN else "pairs"
+    view = _view(request, _SHOWN)
     context = {**editing(request, mix), "views": VIEWS, "view": view, **_shown(request, mix, view)}
     return render(request, f"coherence/{view}.html", context)
 
@@ -41,10 +50,27 @@ def pair(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 @changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Carry out a command; gives the pair anew as the mix then has it."""
-    mix, _ = carry_out(request, mix_id)
-    ask_for_survey(mix)
-    return after_edit(request, mix, "coherence/pair.html", _shown(request, mix, "pairs"))
+    """Carry out a command; gives what the view shows as the mix then has it."""
+    mix, applied = carry_out(request, mix_id)
+    view = _view(request, _PARTS)
+    if view == "pairs":
+        ask_for_survey(mix)
+    response = after_edit(request, mix, _PARTS[view], _shown(request, mix, view))
+    before, after = (
+        [[one.kind for one in strip.chain] for strip in document.strips]
+        for document in (applied.before, applied.after)
+    )
+    if before != after:  # the list of chains beside it is another
+        response["HX-Trigger"] = "mix-edited, mix-changed"
+    return response
+
+
+@fragment_of("coherence:show")
+def curves(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The curves of an equaliser as a command would have them that is tried, not kept."""
+    document = document_of(mix_for(request, mix_id))
+    tried = apply(document, read(data_in(request.GET.get("command", ""))))
+    return JsonResponse(equaliser.curves(tried, request.GET))
 
 
 @changes_mix
@@ -82,6 +108,11 @@ def _fold_drawn(request: HttpRequest, mix: Mix, strip_id: str) -> HttpResponse:
     asked["strip"] = strip_id
     found = fold.shown(mix, document_of(mix), asked)
     return render(request, "coherence/fold_report.html", {**editing(request, mix), **found})
+
+
+def _view(request: HttpRequest, among: Iterable[str]) -> str:
+    wanted = request.GET.get("view", "")
+    return wanted if wanted in among else "pairs"
 
 
 def _shown(request: HttpRequest, mix: Mix, view: str) -> dict[str, object]:

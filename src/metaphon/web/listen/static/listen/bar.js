@@ -2,6 +2,7 @@
 // It stays in place while workspaces change, so the sound goes on.
 
 import { read, shown } from "./timecode.js";
+import "./ab.js";
 import { player } from "./player.js";
 
 const bar = document.getElementById("listen");
