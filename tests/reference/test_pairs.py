@@ -3,9 +3,13 @@
 import unittest
 
 import numpy as np
-from scipy.signal import butter, coherence, sosfilt
+from scipy.signal import butter, coherence, lfilter, sosfilt
 
+from metaphon.core.dsp.fractional_delay import FractionalDelay
+from metaphon.core.dsp.motion import Motion
+from metaphon.core.measure.alignment import follow
 from metaphon.core.measure.pair import pair_of
+from metaphon.core.process.all_pass import AllPass, best_rotation
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from tests.sounds import RATE_HZ, noise
 
@@ -95,3 +99,72 @@ class Pairs(unittest.TestCase):
         for frames in (1, 2, 50):
             pair = pair_of(self.sound[:frames], self.sound[:frames], RATE_HZ)
             self.assertTrue(np.isfinite(pair.sum_db()).all())
+
+
+class Rotated(unittest.TestCase):
+    def test_an_all_pass_turns_by_half_at_its_frequency_and_leaves_every_level(self) -> None:
+        """Regalia, Mitra & Vaidyanathan 1988: -90 degrees for the first order, -180 for the second;
+        against scipy's difference equation of the first order.
+        """
+        hertz = np.geomspace(20.0, 20000.0, 60)
+        for order, at_centre in (("1", -1j), ("2", -1.0)):
+            one = AllPass.model_validate({"frequency_hz": 700.0, "order": order, "q": 1.3})
+            np.testing.assert_allclose(np.abs(one.response(hertz, RATE_HZ)), 1.0, atol=1e-9)
+            [centre] = one.response(np.array([700.0]), RATE_HZ)
+            self.assertAlmostEqual(centre, at_centre, places=6)
+        sound = noise(1, 0.5).astype(np.float32)
+        c = (np.tan(np.pi * 700.0 / RATE_HZ) - 1.0) / (np.tan(np.pi * 700.0 / RATE_HZ) + 1.0)
+        wanted = lfilter([c, 1.0], [1.0, c], sound)
+        got = AllPass(frequency_hz=700.0).apply(sound, RATE_HZ)
+        np.testing.assert_allclose(got, wanted, atol=1e-6)
+
+    def test_the_rotation_between_two_recordings_is_found_with_what_it_gains(self) -> None:
+        sound = sosfilt(butter(2, 3000.0, fs=RATE_HZ, output="sos"), noise(1, _S)).astype(
+            np.float32
+        )
+        for order, hertz in (("1", 240.0), ("2", 900.0)):
+            turn = AllPass.model_validate({"frequency_hz": hertz, "order": order})
+            turned = turn.apply(sound, RATE_HZ)
+            pair = pair_of(turned[0], sound[0], RATE_HZ)
+            found, gain_db = best_rotation(pair, RATE_HZ)
+            self.assertEqual(found.order, order)
+            self.assertAlmostEqual(np.log2(found.frequency_hz / hertz), 0.0, delta=0.08)
+            other = found.apply(sound, RATE_HZ)
+            before, after = (np.mean((turned + one) ** 2) for one in (sound, other))
+            self.assertAlmostEqual(gain_db, 10.0 * np.log10(after / before), delta=0.1)
+            self.assertGreater(gain_db, 0.3)
+
+
+class Followed(unittest.TestCase):
+    def moving(self, ms: np.ndarray, at_s: np.ndarray, noise_db: float = -60.0) -> np.ndarray:
+        """Noise, and the same as late as is said, turned over."""
+        sound = noise(1, 16.0, 3).astype(np.float32)
+        delay = Motion(
+            tuple((at_s * RATE_HZ).astype(int).tolist()), tuple((ms * RATE_HZ / 1000.0).tolist())
+        )
+        late = -FractionalDelay(1).process(sound, delay)
+        unlike = noise(1, 16.0, 8) * 10.0 ** (noise_db / 20.0) * 10.0
+        return np.concatenate([sound, late + unlike * np.std(sound)]).astype(np.float32)
+
+    def test_a_source_that_comes_and_goes_is_followed_within_the_bound(self) -> None:
+        at_s = np.linspace(0.0, 16.0, 801)
+        ms = 5.0 + 1.5 * np.sin(2.0 * np.pi * at_s / 16.0)
+        for noise_db in (-60.0, -30.0):  # 40 and 10 dB under the sound
+            one, other = self.moving(ms, at_s, noise_db)
+            times_s, found_ms, inverted = follow(one, other, RATE_HZ, most_ms_a_s=1.0)
+            self.assertTrue(inverted)
+            wanted = np.interp(times_s, at_s, ms)
+            self.assertLess(np.abs(found_ms - wanted).max(), 0.15, noise_db)
+            self.assertLess(np.median(np.abs(found_ms - wanted)), 0.03, noise_db)
+            self.assertLessEqual(np.abs(np.diff(found_ms)).max(), 1.0 * 0.25 + 1e-9)
+
+    def test_where_one_is_silent_the_delay_goes_on(self) -> None:
+        one, other = self.moving(np.full(2, 3.0), np.array([0.0, 16.0]))
+        other[6 * RATE_HZ : 9 * RATE_HZ] = 0.0
+        _, found_ms, _ = follow(one, other, RATE_HZ)
+        np.testing.assert_allclose(found_ms, 3.0, atol=0.06)
+
+    def test_what_has_nothing_in_common_is_not_followed(self) -> None:
+        one, other = noise(2, 6.0, 5).astype(np.float32)
+        times_s, found_ms, _ = follow(one, other, RATE_HZ)
+        self.assertEqual((len(times_s), len(found_ms)), (0, 0))

@@ -6,14 +6,16 @@ from html import unescape
 
 import numpy as np
 
+from metaphon.core.document.lanes import lanes_of
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
+from metaphon.core.process.all_pass import AllPass
 from metaphon.web.jobs.models import FoldDownReport
 from metaphon.web.jobs.tasks import report_fold_down, survey_mix
 from metaphon.web.mixes.models import Mix
 from tests.demo import bring_in_demo
-from tests.sounds import noise
+from tests.sounds import RATE_HZ, noise
 from tests.web.base import WebTest
 
 _LATE = 96  # samples: 2 ms
@@ -90,6 +92,64 @@ class Pairs(WebTest):
         self.assertIn("Pull Far forward", said)
         self.assertNotRegex(said, r"→ 1\.00")
         self.assertEqual(self.document(), now)
+
+    def test_a_rotation_is_offered_tried_and_put_on_the_other(self) -> None:
+        sound = noise(1, 12.0, 3).astype(np.float32)
+        self.bring_in("Turned.wav", AllPass(frequency_hz=2500.0, order="2").apply(sound, RATE_HZ))
+        both = {"first": "turned", "other": "near", "delay_ms": "0"}
+        self.assertRegex(self.pair(**both), r"Rotate: (0\.[3-9]|[1-9])")
+        tried = {**both, "rotation_hz": "2500", "rotation_order": "2"}
+        said = self.pair(**tried)
+        self.assertNotIn("Rotate:", said)
+        self.assertRegex(said, r"→ (1\.00|0\.9)")
+        answer = self.client.get(
+            self.url("coherence:pair"), tried, headers={"HX-Request": "true"}
+        ).content.decode()
+        [command] = set(re.findall(r'data-command="([^"]+)"', answer))
+        self.post("coherence:edit", command=unescape(command))
+        strip = self.document().find_strip("near")
+        assert strip
+        [one] = strip.chain
+        self.assertEqual((one.kind, one.frequency_hz, one.order), ("all_pass", 2500.0, "2"))
+
+    def test_a_whole_group_is_aligned_to_one_in_one_step(self) -> None:
+        self.edit("flow", kind="group", strips=["near", "far", "gull"], name="Mics")
+        [group] = self.document().groups
+        address = self.url("coherence:align_group") + "?first=near&other=far"
+        answer = self.client.post(address, {"group": group.id}, headers={"HX-Request": "true"})
+        self.assertIn("Far aligned to Near. Nothing in common: Gull.", answer["HX-Trigger"])
+        self.assertIn("In time and in phase", self.pair())
+        gull = self.document().find_strip("gull")
+        assert gull
+        self.assertEqual(gull.chain, ())
+        again = self.client.post(address, {"group": group.id}, headers={"HX-Request": "true"})
+        self.assertIn("are in time", again["HX-Trigger"])
+        self.post("undo")
+        self.assertIn("opposed", self.pair())
+
+    def test_what_moves_is_followed_by_a_lane(self) -> None:
+        address = self.url("coherence:follow") + "?first=near&other=far"
+        asked = {"follow_from_s": "1", "follow_to_s": "9", "most_ms_a_s": "1"}
+        answer = self.client.post(address, asked, headers={"HX-Request": "true"})
+        self.assertEqual(answer.status_code, 200)
+        lane = lanes_of(self.document(), "far")["chain/0/delay_ms"]
+        np.testing.assert_allclose(lane.points.values, -2.0, atol=0.02)
+        far = self.document().find_strip("far")
+        assert far
+        self.assertTrue(far.chain[0].polarity_inverted)
+        for wrong, words in (
+            ({"follow_to_s": "1.5"}, "1 s to 10 minutes"),
+            ({"most_ms_a_s": "90"}, "may be 0.1 to 20"),
+            ({"follow_from_s": "x"}, "The start is a number"),
+        ):
+            answer = self.client.post(address, {**asked, **wrong}, headers={"HX-Request": "true"})
+            self.assertIn(words, answer["HX-Trigger"])
+        self.assertIn(
+            "nothing in common",
+            self.client.post(address.replace("far", "gull"), asked, headers={"HX-Request": "true"})[
+                "HX-Trigger"
+            ],
+        )
 
     def test_unrelated_sounds_are_left_alone(self) -> None:
         said = self.pair(other="gull")

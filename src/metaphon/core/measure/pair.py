@@ -42,6 +42,10 @@ class Pair:
         )
         return replace(self, cross=self.turned(delay_ms, inverted), found=found)
 
+    def through(self, response: NDArray[np.complex128]) -> "Pair":
+        """The pair with its other filtered by a response, (frequencies), that leaves all levels."""
+        return replace(self, cross=self.cross * response)
+
     @property
     def resolution_hz(self) -> float:
         """How far apart the analysed frequencies lie: the rate over the length of a segment."""
@@ -68,12 +72,16 @@ class Pair:
         real = self.one + self.two + 2.0 * self.turned(delay_ms, inverted).real
         return _decibels(np.maximum(real, 0.0), ideal)
 
-    def gain_db(self, delay_ms: float, inverted: bool) -> float:
-        """How much louder the sum is with a mend than without."""
+    def gain_db(
+        self, delay_ms: float = 0.0, inverted: bool = False, against: "Pair | None" = None
+    ) -> float:
+        """How much louder the sum is with a mend than without, or than that of the pair `against`
+        without it.
+        """
         alone = float(np.sum(self.one + self.two))
         now, then = (
-            alone + 2.0 * float(np.sum(self.turned(*mend).real))
-            for mend in ((0.0, False), (delay_ms, inverted))
+            alone + 2.0 * float(np.sum(cross.real))
+            for cross in ((against or self).cross, self.turned(delay_ms, inverted))
         )
         return float(_decibels(np.array(max(then, 0.0)), np.array(max(now, 0.0))))
 

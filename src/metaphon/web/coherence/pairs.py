@@ -1,6 +1,6 @@
 """Two tracks of a mix, or the sides of one, held against each other as they are mixed."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -13,12 +13,15 @@ from numpy.typing import NDArray
 from metaphon.core.checks.sound import SIDES, Sound, delay_and_polarity
 from metaphon.core.document.mix import LATEST_S, Clip, Track
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.value_paths import value_at
+from metaphon.core.document.value_paths import range_of_field, value_at
 from metaphon.core.edits.chain_places import basics_place
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.clips import placed
 from metaphon.core.errors import InputError
+from metaphon.core.measure.alignment import follow
 from metaphon.core.measure.pair import Pair, drawn, pair_of
+from metaphon.core.process.all_pass import AllPass, best_rotation
+from metaphon.core.process.basics import Basics
 from metaphon.web.coherence.axis import HIGH, path_over, place_of, ticks
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
@@ -31,6 +34,9 @@ WIDTHS_S = (0.01, 0.05, 0.2, 1.0, 5.0, 30.0, 120.0, 600.0, 3600.0)
 _LOWEST_DB = -30.0
 _SURE = 0.1
 _NEAR = 0.02  # ms and below: at once
+_WORTH_DB = 0.2  # what a rotation must gain to be offered
+_DELAYS_MS = range_of_field(Basics.model_fields["delay_ms"]) or (0.0, 0.0)
+LIKELY = "likely"  # in place of a group: all that are likely pairs of the first
 
 
 @dataclass(frozen=True)
@@ -46,6 +52,22 @@ class Chosen:
     width_s: float = 0.05
     delay_ms: float | None = None  # of the mend that is tried; what is found where it is None
     inverted: bool = False
+    rotation_hz: float | None = None  # of an all-pass that is tried on the other
+    rotation_order: str = "1"
+    rotation_q: float = 0.7
+
+    @property
+    def rotation(self) -> AllPass | None:
+        """The all-pass that is tried."""
+        if self.rotation_hz is None:
+            return None
+        return AllPass.model_validate(
+            {
+                "frequency_hz": self.rotation_hz,
+                "order": self.rotation_order,
+                "q": self.rotation_q,
+            }
+        )
 
     @property
     def query(self) -> str:
@@ -81,8 +103,11 @@ def chosen_from(given: QueryDict, document: Document, offered: list[dict[str, An
         number("from_s", "The span analysed", 0.0, LATEST_S),
         number("at_s", "The time shown", 0.0, LATEST_S),
         number("width_s", "The width shown", WIDTHS_S[0], WIDTHS_S[-1]) or 0.05,
-        number("delay_ms", "The delay", -200.0, 1000.0),
+        number("delay_ms", "The delay", *_DELAYS_MS),
         given.get("inverted") == "on",
+        number("rotation_hz", "The frequency of the rotation", 20.0, 20000.0),
+        "2" if given.get("rotation_order") == "2" else "1",
+        number("rotation_q", "The Q of the rotation", 0.1, 10.0) or 0.7,
     )
 
 
@@ -128,10 +153,16 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     start_s = _start_s(sound, (first, other), peaks_of) if chosen.from_s is None else chosen.from_s
     pair = _pair(document, first, other, chosen, round(start_s * sound.rate_hz))
     mend_ms, mend_inverted = _mend(pair, chosen)
+    turned = pair
+    if chosen.rotation:
+        response = chosen.rotation.response(pair.frequencies_hz, sound.rate_hz)
+        turned = pair.through(response)
+    delayed = pair.moved(mend_ms, mend_inverted)
+    rotation, rotation_db = best_rotation(delayed, sound.rate_hz)
     return {
         **context,
-        **_mends(document, first, other, mend_ms, mend_inverted),
-        **_charts(pair, mend_ms, mend_inverted),
+        **_mends(document, first, other, mend_ms, mend_inverted, chosen.rotation),
+        **_charts(pair, turned, mend_ms, mend_inverted),
         **_waves(sound, (first, other), chosen, peaks_of, start_s, mend_ms, mend_inverted),
         "chosen": chosen,
         "first": first,
@@ -142,8 +173,11 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
         "sure": pair.found is not None and pair.found.confidence > _SURE,
         "samples": pair.found.delay_ms * sound.rate_hz / 1000.0 if pair.found else 0.0,
         "correlation": pair.correlation(),
-        "mended_correlation": pair.correlation(mend_ms, mend_inverted),
-        "gain_db": pair.gain_db(mend_ms, mend_inverted),
+        "mended_correlation": turned.correlation(mend_ms, mend_inverted),
+        "gain_db": turned.gain_db(mend_ms, mend_inverted, against=pair),
+        "rotation": rotation if rotation_db > _WORTH_DB and not chosen.rotation else None,
+        "rotation_db": rotation_db,
+        "groups": _groups(document, first, offered),
         "mend_ms": mend_ms,
         "mend_inverted": mend_inverted,
         "start_s": start_s,
@@ -216,29 +250,159 @@ def _length_s(sound: Sound, track: Track) -> float:
     )
 
 
+def _groups(
+    document: Document, first: Track, offered: list[dict[str, Any]]
+) -> list[tuple[str, str]]:
+    """What can be aligned to the first at once: its group, others, its likely pairs."""
+    found = [(group.id, group.name) for group in document.groups]
+    likely = any(first.id in (pair["first"], pair["other"]) for pair in offered)
+    return [*found, *([(LIKELY, "its likely pairs")] if likely else [])]
+
+
+def group_command(
+    mix: Mix, document: Document, chosen: Chosen, wanted: str
+) -> tuple[dict[str, Any], str]:
+    """The command that aligns all of a group to the first, and what became of each, in words.
+
+    Raises InputError where none has anything in common with it.
+    """
+    by_id = {track.id: track for track in document.tracks if track.clips and not track.resting}
+    first = by_id[chosen.first]
+    if wanted == LIKELY:
+        pairs = [pair for pair in offered_pairs(mix, document)]
+        both = [(pair["first"], pair["other"]) for pair in pairs]
+        ids = {one for pair in both if first.id in pair for one in pair}
+    else:
+        ids = {track.id for track in by_id.values() if track.group == wanted}
+    sound = Sound(document)
+    recordings = recordings_of(mix)
+    steps: list[dict[str, Any]] = []
+    moved, left = [], []
+    for other in [by_id[one] for one in by_id if one in ids and one != first.id]:
+        asked = replace(chosen, other=other.id, other_side="", delay_ms=None, rotation_hz=None)
+        start_s = chosen.from_s
+        if start_s is None:
+            start_s = _start_s(sound, (first, other), lambda path: draw(recordings[path]))
+        pair = _pair(document, first, other, asked, round(start_s * sound.rate_hz))
+        if pair.found is None or pair.found.confidence <= _SURE:
+            left.append(other.name)
+            continue
+        mend_ms, inverted = _mend(pair, asked)
+        if mend_ms or inverted:
+            steps += _steps(document, other, mend_ms, inverted)
+        moved.append(other.name)
+    if not moved:
+        raise InputError(f"None of these has anything in common with {first.name}.")
+    said = f"{', '.join(moved)} aligned to {first.name}."
+    if left:
+        said += f" Nothing in common: {', '.join(left)}."
+    if not steps:
+        raise InputError(f"All that have something in common with {first.name} are in time.")
+    words = f"Aligned {len(moved)} to {first.name}"
+    return {"kind": "batch", "commands": steps, "words": words}, said
+
+
+def follow_command(
+    document: Document, chosen: Chosen, span_s: tuple[float, float], most_ms_a_s: float
+) -> dict[str, Any]:
+    """The command that draws the delay of the other as a lane, so that it stays with the first.
+
+    Raises InputError where they have nothing in common.
+    """
+    by_id = {track.id: track for track in document.tracks}
+    first, other = by_id[chosen.first], by_id[chosen.other]
+    sound = Sound(document)
+    start, frames = round(span_s[0] * sound.rate_hz), round((span_s[1] - span_s[0]) * sound.rate_hz)
+    one, two = (
+        sound.side(track, side, start, frames)
+        for track, side in ((first, chosen.first_side), (other, chosen.other_side))
+    )
+    times_s, late_ms, inverted = follow(one, two, sound.rate_hz, most_ms_a_s)
+    if not len(times_s):
+        raise InputError(f"{other.name} and {first.name} have nothing in common in this span.")
+    (ahead_ms, up), (_, turned) = (
+        delay_and_polarity(track, side)
+        for track, side in ((first, chosen.first_side), (other, chosen.other_side))
+    )
+    delays = np.clip(ahead_ms - late_ms, *_DELAYS_MS)
+    place = basics_place(document, other.id)
+    head = {"strips": [other.id], "kind": "set"}
+    points = [
+        {"t_s": round(float(t), 4), "value": round(float(delay), 4)}
+        for t, delay in zip(times_s + span_s[0], delays, strict=True)
+    ]
+    commands: list[dict[str, Any]] = [
+        {**head, "path": "basics/delay_ms", "value": points[0]["value"]},
+        {
+            "kind": "draw_lane",
+            "strip": other.id,
+            "path": f"chain/{place or 0}/delay_ms",
+            "points": points,
+            "into": True,
+        },
+    ]
+    if inverted != (up != turned):
+        value = not _held(document, other, "polarity_inverted", False)
+        commands.append({**head, "path": "basics/polarity_inverted", "value": value})
+    return {
+        "kind": "batch",
+        "commands": commands,
+        "words": f"{other.name} follows {first.name}",
+    }
+
+
+def _held(document: Document, track: Track, name: str, otherwise: Any) -> Any:
+    place = basics_place(document, track.id)
+    return otherwise if place is None else value_at(track, ("chain", place, name))
+
+
+def _steps(document: Document, track: Track, by_ms: float, inverted: bool) -> list[dict[str, Any]]:
+    """The commands that delay a track by so much more, and turn it over."""
+    delay = round(float(_held(document, track, "delay_ms", 0.0)) + by_ms, 4)
+    turned = bool(_held(document, track, "polarity_inverted", False)) != inverted
+    steps: list[tuple[str, Any]] = [("basics/delay_ms", delay)] if by_ms else []
+    steps += [("basics/polarity_inverted", turned)] if inverted else []
+    return [
+        {"kind": "set", "strips": [track.id], "path": path, "value": value} for path, value in steps
+    ]
+
+
 def _mends(
-    document: Document, first: Track, other: Track, mend_ms: float, inverted: bool
+    document: Document,
+    first: Track,
+    other: Track,
+    mend_ms: float,
+    inverted: bool,
+    rotation: AllPass | None,
 ) -> dict[str, Any]:
     """The commands that move the other by the mend, or the first the other way."""
 
-    def held(track: Track, name: str, otherwise: Any) -> Any:
-        place = basics_place(document, track.id)
-        return otherwise if place is None else value_at(track, ("chain", place, name))
-
     def command(track: Track, by_ms: float) -> dict[str, Any]:
-        delay = round(float(held(track, "delay_ms", 0.0)) + by_ms, 4)
-        turned = bool(held(track, "polarity_inverted", False)) != inverted
-        steps = [("basics/delay_ms", delay)] if by_ms else []
-        steps += [("basics/polarity_inverted", turned)] if inverted else []
-        return {
-            "kind": "batch",
-            "commands": [
-                {"kind": "set", "strips": [track.id], "path": path, "value": value}
-                for path, value in steps
-            ],
-            "words": f"Aligned {track.name}",
-        }
+        steps = _steps(document, track, by_ms, inverted)
+        if rotation:  # whichever of them is delayed, it is the other that is turned
+            place = len(other.chain)
+            if steps and track.id == other.id and basics_place(document, other.id) is None:
+                place += 1
+            head = f"chain/{place}"
+            steps.append({"kind": "add_processor", "strip": other.id, "processor": "all_pass"})
+            steps += [
+                {
+                    "kind": "set",
+                    "strips": [other.id],
+                    "path": f"{head}/{name}",
+                    "value": getattr(rotation, name),
+                }
+                for name in ("frequency_hz", "order", "q")
+            ]
+        return {"kind": "batch", "commands": steps, "words": f"Aligned {track.name}"}
 
+    if rotation and not mend_ms and not inverted:
+        only = {
+            "words": f"Rotate {other.name}",
+            "costs": "Every level stays; its phase turns about this frequency.",
+            "command": command(other, 0.0),
+        }
+        return {"mends": [only]}
     if not mend_ms and not inverted:
         return {"mends": []}
     early, late, turned = "Pull {} forward", "Hold {} back", "Turn {} over"
@@ -257,11 +421,11 @@ def _mends(
     }
 
 
-def _charts(pair: Pair, mend_ms: float, inverted: bool) -> dict[str, Any]:
+def _charts(pair: Pair, turned: Pair, mend_ms: float, inverted: bool) -> dict[str, Any]:
     """The sum now and with the mend, against both in phase, and the coherence, by frequency."""
     curves = {}
-    for name, mend in (("now", (0.0, False)), ("then", (mend_ms, inverted))):
-        power = 10.0 ** (pair.sum_db(*mend) / 10.0)
+    for name, one, mend in (("now", pair, (0.0, False)), ("then", turned, (mend_ms, inverted))):
+        power = 10.0 ** (one.sum_db(*mend) / 10.0)
         at, mean = drawn(pair.frequencies_hz, power)
         level = 10.0 * np.log10(np.maximum(mean, 1e-6))
         curves[name] = path_over(at, np.clip(level / _LOWEST_DB, 0.0, 1.0) * HIGH)

@@ -1,13 +1,17 @@
 """Coherence: what is in phase, what is not, what a mend would do, and doing it."""
 
+import json
 from collections.abc import Iterable
+from typing import Any
 
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 
+from metaphon.core.document.mix import LATEST_S
 from metaphon.core.edits.command import apply, strip_of
 from metaphon.core.edits.registry import read
+from metaphon.core.edits.typed_values import read_number
 from metaphon.core.errors import InputError
 from metaphon.web.coherence import equaliser, fold, pairs, phase
 from metaphon.web.jobs.models import FoldDownReport
@@ -27,6 +31,7 @@ _SHOWN = {
     "fold": fold.shown,
     "equaliser": equaliser.shown,
 }
+LONGEST_FOLLOWED_S = 600.0
 _PARTS = {"pairs": "coherence/pair.html", "equaliser": "coherence/equaliser_board.html"}
 
 
@@ -63,6 +68,40 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     if before != after:  # the list of chains beside it is another
         response["HX-Trigger"] = "mix-edited, mix-changed"
     return response
+
+
+@changes_mix
+def align_group(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Align all of a group to the first of the pair, as one step."""
+    mix = mix_for(request, mix_id)
+    document = document_of(mix)
+    chosen = pairs.chosen_from(request.GET, document, pairs.offered_pairs(mix, document))
+    command, said = pairs.group_command(mix, document, chosen, request.POST.get("group", ""))
+    response = _mended(request, mix_id, command)
+    response["HX-Trigger"] = json.dumps({"say": {"message": said}, "mix-edited": True})
+    return response
+
+
+@changes_mix
+def follow(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Draw the delay of the other over a span as a lane, so that it stays with the first."""
+    mix = mix_for(request, mix_id)
+    document = document_of(mix)
+    chosen = pairs.chosen_from(request.GET, document, pairs.offered_pairs(mix, document))
+    start_s, end_s = (
+        read_number(request.POST.get(name, ""), words, 0.0, LATEST_S, "s")
+        for name, words in (("follow_from_s", "The start"), ("follow_to_s", "The end"))
+    )
+    if not 1.0 <= end_s - start_s <= LONGEST_FOLLOWED_S:
+        raise InputError("A span of 1 s to 10 minutes can be followed; type another end.")
+    most = read_number(request.POST.get("most_ms_a_s", ""), "The rate", 0.1, 20.0, "ms/s")
+    return _mended(request, mix_id, pairs.follow_command(document, chosen, (start_s, end_s), most))
+
+
+def _mended(request: HttpRequest, mix_id: int, command: dict[str, Any]) -> HttpResponse:
+    mix, _ = carry_out(request, mix_id, read(command))
+    ask_for_survey(mix)
+    return after_edit(request, mix, _PARTS["pairs"], _shown(request, mix, "pairs"))
 
 
 @fragment_of("coherence:show")

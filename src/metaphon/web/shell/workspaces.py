@@ -30,7 +30,12 @@ WORKSPACES = (
     Workspace(
         "coherence",
         "Coherence",
-        views=(("pairs", "Pairs"), ("phase", "Phase"), ("equaliser", "Equaliser"), ("fold", "Fold-down")),
+        views=(
+            ("pairs", "Pairs"),
+            ("phase", "Phase"),
+            ("equaliser", "Equaliser"),
+            ("fold", "Fold-down"),
+        ),
     ),
     Workspace("field", "Field"),
     Workspace(

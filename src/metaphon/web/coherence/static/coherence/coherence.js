@@ -10,10 +10,11 @@ function go(change) {
 }
 
 document.addEventListener("click", ({ target }) => {
-  const button = target.closest?.(".coherence [data-at], .coherence [data-found]");
+  const button = target.closest?.(".coherence :is([data-at], [data-found], [data-rotation])");
   if (!button) return;
   if (button.dataset.at !== undefined) go({ at_s: button.dataset.at });
-  else go({ delay_ms: "" });
+  else if (button.dataset.rotation) go(JSON.parse(button.dataset.rotation));
+  else go({ delay_ms: "", rotation_hz: "" });
 });
 
 document.addEventListener(
@@ -21,7 +22,7 @@ document.addEventListener(
   ({ target }) => {
     // another recording is looked at from its own loudest span, with its own mend
     if (!target.matches?.("#pair-form select:is([name=first], [name=other], [name$=side])")) return;
-    for (const name of ["from_s", "at_s", "delay_ms"]) form().elements[name].value = "";
+    for (const name of ["from_s", "at_s", "delay_ms", "rotation_hz"]) form().elements[name].value = "";
     form().elements.inverted.checked = false;
   },
   true,

@@ -16,6 +16,7 @@ function load(wanted = strip) {
   strip = wanted;
   const tools = body.querySelector(".lane-tools");
   const asked = new URLSearchParams(tools?.dataset.query ?? "wave=1");
+  if (strip && strip !== asked.get("strip")) asked.delete("parameter");
   if (strip) asked.set("strip", strip);
   htmx.ajax("GET", `${drawer.dataset.lanes}?${asked}`, {
     source: body,

@@ -329,6 +329,7 @@ document.addEventListener("change", ({ target }) => {
   if (!target.matches?.(".lane-tools :is([name=parameter], [name=strip])")) return;
   const asked = new URLSearchParams(tools().dataset.query);
   asked.set(target.name, target.value);
+  if (target.name === "strip") asked.delete("parameter"); // what moves on the other one
   lane = null; // what is pressed before the other one is there changes nothing
   svg().replaceChildren();
   htmx.ajax("GET", `${tools().dataset.base}?${asked}`, {
