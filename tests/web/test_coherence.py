@@ -111,6 +111,9 @@ class Pairs(WebTest):
         assert strip
         [one] = strip.chain
         self.assertEqual((one.kind, one.frequency_hz, one.order), ("all_pass", 2500.0, "2"))
+        self.assertRegex(
+            self.pair(**both), r"Correlation (1\.00|0\.9)"
+        )  # it is seen to be in phase
 
     def test_a_whole_group_is_aligned_to_one_in_one_step(self) -> None:
         self.edit("flow", kind="group", strips=["near", "far", "gull"], name="Mics")

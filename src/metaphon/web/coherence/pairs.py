@@ -187,7 +187,7 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
 
 
 def _pair(document: Document, first: Track, other: Track, chosen: Chosen, start: int) -> Pair:
-    """The pair over the span, as the chains delay and turn its recordings now."""
+    """The pair over the span, as the chains delay, turn over and rotate its recordings now."""
     raw = _compared(
         document.sample_rate_hz,
         (first.clips, chosen.first_side),
@@ -198,7 +198,13 @@ def _pair(document: Document, first: Track, other: Track, chosen: Chosen, start:
         delay_and_polarity(track, side)
         for track, side in ((first, chosen.first_side), (other, chosen.other_side))
     )
-    return raw.moved(late_ms - ahead_ms, one != two)
+    turned = raw.moved(late_ms - ahead_ms, one != two)
+    for track in (first, other):
+        for processor in track.chain:
+            if isinstance(processor, AllPass) and not processor.bypassed:
+                response = processor.response(raw.frequencies_hz, document.sample_rate_hz)
+                turned = turned.through(response if track is other else np.conj(response))
+    return turned
 
 
 _Part = tuple[tuple[Clip, ...], str]  # the clips of a track, and which side of it
@@ -269,8 +275,7 @@ def group_command(
     by_id = {track.id: track for track in document.tracks if track.clips and not track.resting}
     first = by_id[chosen.first]
     if wanted == LIKELY:
-        pairs = [pair for pair in offered_pairs(mix, document)]
-        both = [(pair["first"], pair["other"]) for pair in pairs]
+        both = [(pair["first"], pair["other"]) for pair in offered_pairs(mix, document)]
         ids = {one for pair in both if first.id in pair for one in pair}
     else:
         ids = {track.id for track in by_id.values() if track.group == wanted}

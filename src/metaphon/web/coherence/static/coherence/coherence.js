@@ -22,7 +22,8 @@ document.addEventListener(
   ({ target }) => {
     // another recording is looked at from its own loudest span, with its own mend
     if (!target.matches?.("#pair-form select:is([name=first], [name=other], [name$=side])")) return;
-    for (const name of ["from_s", "at_s", "delay_ms", "rotation_hz"]) form().elements[name].value = "";
+    for (const name of ["from_s", "at_s", "delay_ms", "rotation_hz"])
+      form().elements[name].value = "";
     form().elements.inverted.checked = false;
   },
   true,
