@@ -152,7 +152,7 @@ class Commands(FolderTest):
         other.write_text(json.dumps(wrong))
         out = ("--out", self.folder / "out")
         for arguments, words in (
-            (("render", other, *out), "there is no processor 'magic'; known are basics, "),
+            (("render", other, *out), "there is no processor 'magic'; known are all_pass, "),
             (("render", path, *out, "--start", "nan"), "nan is no time; give seconds from 0 on"),
             (("render", path, *out, "--end", "-1"), "-1.0 is no time|-1 is no time"),
             (("render", path, "--out", path), "cannot be used"),

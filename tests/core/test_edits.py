@@ -72,7 +72,15 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
         {"strip": "pair", "to": ["gull"]},
         {"strip": "pair", "places": [0], "to": ["boat"]},
     ],
-    "set_chain": [{"strip": "pair", "chain": [{"kind": "basics", "width": 0.0}]}],
+    "set_chain": [
+        {
+            "strip": "pair",
+            "chain": [
+                {"kind": "basics", "width": 0.0},
+                {"kind": "doubler", "original": True},
+            ],
+        }
+    ],
     "add_band": [{"strip": "pair", "place": 0, "shape": "low_cut"}],
     "remove_band": [{"strip": "pair", "place": 0, "band": 0}],
     "place": [{"strips": ["gull"], "mode": "0+5+0"}, {"strips": ["boat"], "mode": "none"}],
@@ -128,6 +136,7 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "group": [{"strips": ["pair", "boat"], "name": "Boats"}],
     "group_moves": [{"group": "birds", "moves": "moves_gain", "value": False}],
     "add_print": [{"strip": "gull", "file": "one.wav"}],
+    "add_double": [{"strip": "pair", "place": 2, "file": "one.wav", "start_s": 0.1}],
     "wake": [{"strip": "asleep"}],
     "add_target": [{"name": "scene1"}],
     "remove_target": [{"name": "binaural"}],
@@ -180,6 +189,7 @@ class EditTest(FolderTest):
                     "chain": [
                         {"kind": "eq", "bands": [{"shape": "bell", "gain_db": 6.0}]},
                         {"kind": "basics"},
+                        {"kind": "doubler"},
                     ],
                 },
                 {"id": "asleep", "name": "Asleep", "sound": "one.wav", "resting": True},
@@ -289,6 +299,7 @@ _SILENT = {
     "add_bus",
     "copy_lane",
     "move_processor",
+    "add_double",
     "add_print",
     "reset_fold_down",
     "choose_delivery",

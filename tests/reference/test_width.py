@@ -3,11 +3,19 @@
 import unittest
 
 import numpy as np
+import soundfile
 
 from metaphon.core.dsp.motion import PIECE, Motion
+from metaphon.core.edits.command import apply
+from metaphon.core.edits.registry import read
+from metaphon.core.engine.printing import print_strip
+from metaphon.core.engine.strip_width import BANDS_HZ, doubles_only, sides_of, through_chain
+from metaphon.core.errors import InputError
+from metaphon.core.process.basics import Basics
+from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.processor import Channels
 from metaphon.core.process.widener import Widener, side_taps
-from tests.sounds import RATE_HZ, noise, sine
+from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 _LENGTH_S = 6.0
 
@@ -102,3 +110,88 @@ class Widening(unittest.TestCase):
         six = noise(6, 0.5).astype(np.float32)[:, : 8 * PIECE]
         out = Widener().start(Channels(6), RATE_HZ, 0).process(six, Motion.still(Widener()), 0)
         np.testing.assert_array_equal(out, six)
+
+
+class Foretold(unittest.TestCase):
+    """What the formulas say of a pair after a processor, against what is measured of it."""
+
+    def test_of_mono_and_stereo_through_each_of_them(self) -> None:
+        one, two = pink(2), pink(3)
+        mono, pair = np.stack([one, one]), np.stack([one + 0.4 * two, one - 0.4 * two])
+        for processor in (
+            Widener(correlation=0.2, bass_hz=20.0),
+            Widener(correlation=-0.3, bass_hz=20.0, hold_loudness=True),
+            Basics(width=1.8),
+            Basics(swapped=True, balance=30.0, inverted_channels=(2,)),
+            Doubler(doubles=1, spread=100.0, drift_db=0.0),
+            Doubler(doubles=3, spread=60.0, level_db=-4.0, drift_db=0.0),
+        ):
+            for name, sound in (("mono", mono), ("pair", pair)):
+                frames = sound.shape[1] // PIECE * PIECE
+                out = processor.apply(sound[:, :frames].astype(np.float32), RATE_HZ)
+                late = processor.latency_samples(RATE_HZ)
+                after = sides_of(out[:, late + RATE_HZ :], RATE_HZ)
+                before = sides_of(sound[:, RATE_HZ:frames], RATE_HZ)
+                wanted = processor.pair_powers(before.powers)
+                assert wanted is not None
+                scale = float(np.trace(before.powers))
+                np.testing.assert_allclose(
+                    # the lows of doubles are still alike
+                    after.powers / scale,
+                    wanted / scale,
+                    atol=0.12,
+                    err_msg=f"{processor} {name}",
+                )
+
+    def test_correlation_is_told_by_band(self) -> None:
+        low, high = pink(4), pink(5)
+        spectrum = np.fft.rfft(low), np.fft.rfft(high)
+        hertz = np.fft.rfftfreq(len(low), 1.0 / RATE_HZ)
+        below = np.fft.irfft(np.where(hertz < 500.0, spectrum[0], 0.0))
+        above = np.fft.irfft(np.where(hertz >= 500.0, spectrum[1], 0.0))
+        told = sides_of(np.stack([below + above, below - above]).astype(np.float32), RATE_HZ)
+        for hz, alike in zip(BANDS_HZ, told.bands, strict=True):
+            if 60.0 < hz < 300.0:
+                self.assertAlmostEqual(alike or 0.0, 1.0, delta=0.03)
+            elif hz > 800.0:
+                self.assertAlmostEqual(alike or 0.0, -1.0, delta=0.03)
+
+
+class Doubles(FolderTest):
+    def test_doubles_printed_to_a_track_of_their_own_are_what_was_heard(self) -> None:
+        """The mix with them nulls against the mix with the doubler at work."""
+        self.write("a.wav", noise(1, 3.0))
+        chain = [{"kind": "doubler", "doubles": 2}, {"kind": "basics", "output_gain_db": -3.0}]
+        mix = self.mix(
+            [{"id": "a", "name": "A", "sound": "a.wav", "gain_db": -2.0, "chain": chain}]
+        )
+        heard = self.rendered(mix, "0+2+0")
+        path, _ = print_strip(doubles_only(mix, "a", 0), "a", self.folder)
+        command = read({"kind": "add_double", "strip": "a", "place": 0, "file": str(path)})
+        after = apply(mix, command)
+        [_, double] = after.tracks
+        self.assertEqual((double.name, double.gain_db, double.chain), ("A double", -2.0, ()))
+        self.assertEqual(after.tracks[0].chain[0].doubles, 0.0)
+        printed = self.rendered(after, "0+2+0")[:, : heard.shape[1]]
+        np.testing.assert_allclose(printed, heard[:, : printed.shape[1]], atol=2e-6)
+
+    def test_a_span_is_printed_to_its_place(self) -> None:
+        self.write("a.wav", noise(1, 4.0))
+        mix = self.mix([{"id": "a", "sound": "a.wav", "chain": [{"kind": "doubler"}]}])
+        only = doubles_only(mix, "a", 0)
+        whole, _ = print_strip(only, "a", self.folder / "whole")
+        part, _ = print_strip(only, "a", self.folder / "part", (1.0, 2.0))
+        one, two = (self.read_sound(path) for path in (whole, part))
+        np.testing.assert_allclose(two, one[:, RATE_HZ : 2 * RATE_HZ], atol=1e-6)
+
+    def read_sound(self, path: object) -> np.ndarray:
+        return np.asarray(soundfile.read(str(path))[0].T)
+
+    def test_what_is_no_doubler_and_what_is_too_wide_are_told(self) -> None:
+        self.write("a.wav", noise(6, 1.0))
+        mix = self.mix([{"id": "a", "name": "A", "sound": "a.wav", "chain": [{"kind": "basics"}]}])
+        for place in (0, 5):
+            with self.assertRaisesRegex(InputError, "no doubler"):
+                doubles_only(mix, "a", place)
+        with self.assertRaisesRegex(InputError, "A has 6 channels"):
+            through_chain(mix, "a", (0, RATE_HZ))

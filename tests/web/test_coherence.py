@@ -3,6 +3,7 @@
 import json
 import re
 from html import unescape
+from typing import Any
 
 import numpy as np
 
@@ -11,8 +12,8 @@ from metaphon.core.document.targets import target_named
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.process.all_pass import AllPass
-from metaphon.web.jobs.models import FoldDownReport
-from metaphon.web.jobs.tasks import report_fold_down, survey_mix
+from metaphon.web.jobs.models import FoldDownReport, Print
+from metaphon.web.jobs.tasks import print_strips, report_fold_down, survey_mix
 from metaphon.web.mixes.models import Mix
 from tests.demo import bring_in_demo
 from tests.sounds import RATE_HZ, noise
@@ -264,3 +265,138 @@ class FoldDown(WebTest):
         self.assertEqual((row.status, row.figures), ("cancelled", []))
         answer = self.post("coherence:measure_fold", strip="gone")
         self.assertIn("no longer in the mix", answer["HX-Trigger"])
+
+
+class Width(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.mono = self.bring_in("Gull.wav", noise(1, 8.0, 3))
+
+    def shown(self, **asked: str) -> str:
+        page = self.client.get(self.url("coherence:show"), {"view": "width", **asked})
+        return re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", page.content.decode()))
+
+    def add(self, kind: str) -> Any:
+        command = {"kind": "add_processor", "strip": "gull", "processor": kind}
+        return self.client.post(
+            self.url("coherence:edit") + "?view=width&strip=gull",
+            {"command": json.dumps(command)},
+            headers={"HX-Request": "true"},
+        )
+
+    def figure(self, said: str, row: str) -> float:
+        found = re.search(rf"{row} (−?[0-9.]+)", said)
+        assert found, said
+        return float(found[1].replace("−", "-"))
+
+    def test_a_mono_track_is_widened_and_told_before_and_after(self) -> None:
+        self.assertAlmostEqual(self.figure(self.shown(), "After, measured"), 1.0)
+        answer = self.add("widener")
+        self.assertEqual(answer["HX-Trigger"], "mix-edited, mix-changed")
+        self.set(self.mono, "chain/0/correlation", 0.2)
+        said = self.shown(strip="gull")
+        self.assertAlmostEqual(self.figure(said, "Before"), 1.0)
+        self.assertAlmostEqual(self.figure(said, "After, measured"), 0.2, delta=0.06)
+        self.assertAlmostEqual(self.figure(said, "After, foretold"), 0.2, delta=0.01)
+        tried = {"kind": "set", "strips": ["gull"], "path": "chain/0/correlation", "value": -0.3}
+        asked = {"strip": "gull", "start_s": "1", "command": json.dumps(tried)}
+        answer = self.client.get(
+            self.url("coherence:width_picture"), asked, headers={"HX-Request": "true"}
+        )
+        plain = re.sub(r"\s+", " ", re.sub(r"<[^>]+>", " ", answer.content.decode()))
+        self.assertAlmostEqual(self.figure(plain, "After, measured"), -0.3, delta=0.06)
+        strip = self.document().find_strip("gull")
+        assert strip
+        self.assertEqual(strip.chain[0].correlation, 0.2)  # it was only tried
+
+    def test_doubles_are_compared_and_printed_to_their_place(self) -> None:
+        self.add("doubler")
+        said = self.shown(strip="gull")
+        self.assertAlmostEqual(self.figure(said, "Doubles against original"), 0.0, delta=0.1)
+        self.assertIn("Two players", said)
+        self.post("flow:print", ids="gull", doubler="0", start_s="2", end_s="5")
+        row = Print.objects.get()
+        print_strips(print_id=row.pk)
+        row.refresh_from_db()
+        self.assertEqual((row.status, row.message), ("done", ""))
+        double = next(t for t in self.document().tracks if t.name == "Gull double")
+        self.assertEqual((double.clips[0].start_s, double.print_of), (2.0, None))
+        gull = self.document().find_strip("gull")
+        assert gull
+        self.assertEqual(gull.chain[0].doubles, 0.0)
+        self.assertFalse(gull.resting)
+        self.post("undo")
+        self.assertIsNone(self.document().find_strip(double.id))
+        answer = self.post("flow:print", ids="gull", doubler="4")
+        self.assertIn("no doubler", answer["HX-Trigger"])
+
+    def test_strips_that_are_wide_or_silent_or_gone(self) -> None:
+        self.bring_in("Rain.wav", noise(6, 1.0))
+        self.assertNotIn("Rain", self.shown())
+        self.assertIn("Gull", self.shown(strip="gone"))
+        self.edit("flow", kind="add_bus", name="Birds")
+        self.assertIn("nothing to hear", self.shown(strip="birds").lower())
+        self.assertIn("may be 0 to", self.shown_fault(from_s="-4"))
+
+    def shown_fault(self, **asked: str) -> str:
+        page = self.client.get(self.url("coherence:show"), {"view": "width", **asked})
+        return page.content.decode()
+
+
+class Equaliser(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.pair = self.bring_in("Bells.wav", noise(2, 2.0, 3))
+
+    def board(self, **asked: str) -> str:
+        page = self.client.get(self.url("coherence:show"), {"view": "equaliser", **asked})
+        return page.content.decode()
+
+    def test_bands_are_drawn_with_what_they_set_and_sides_with_curves_of_their_own(self) -> None:
+        self.assertIn("Bells has no equaliser", self.board())
+        self.edit("flow", kind="add_processor", strip="bells", processor="eq")
+        for hertz, gain in ((200.0, -6.0), (3000.0, 5.0)):
+            band = {"strip": "bells", "place": 0, "frequency_hz": hertz, "gain_db": gain}
+            self.edit("flow", kind="add_band", **band)
+        board = self.board()
+        handles = [json.loads(unescape(h)) for h in re.findall(r'data-handle="([^"]+)"', board)]
+        self.assertEqual([h["values"]["x"] for h in handles], [200.0, 3000.0])
+        self.assertEqual(handles[1]["paths"]["y"], "chain/0/bands/1/gain_db")
+        self.assertEqual(re.findall(r'data-level="(\w+)"', board), ["both"])
+        self.set(self.pair, "chain/0/bands/1/side", "side")
+        self.assertEqual(re.findall(r'data-level="(\w+)"', self.board()), ["side"])
+        self.set(self.pair, "chain/0/bands/0/side", "left")
+        self.assertEqual(re.findall(r'data-level="(\w+)"', self.board()), ["left", "side"])
+        refused = {"strip": "bells", "place": 0, "frequency_hz": 5.0}
+        answer = self.edit("flow", kind="add_band", **refused)
+        self.assertIn("Equaliser:", answer["HX-Trigger"])
+
+    def test_a_curve_is_drawn_as_a_command_would_have_it(self) -> None:
+        self.edit("flow", kind="add_processor", strip="bells", processor="eq")
+        band = {"strip": "bells", "place": 0, "frequency_hz": 1000.0, "gain_db": 0.0}
+        self.edit("flow", kind="add_band", **band)
+        path = "chain/0/bands/0/gain_db"
+        tried = {"kind": "set", "strips": ["bells"], "path": path, "value": 9.0}
+        asked = {"strip": "bells", "place": "0", "command": json.dumps(tried)}
+        answer = self.client.get(
+            self.url("coherence:curves"), asked, headers={"HX-Request": "true"}
+        ).json()
+        heights = [float(y) for y in answer["levels"]["both"][1:].split()[1::2]]
+        self.assertAlmostEqual(min(heights), 150.0 * (1.0 - 9.0 / 18.0), delta=0.5)  # 9 of 18 dB up
+        for asked in ({"command": "{}"}, {"command": "["}, {}):
+            answer = self.client.get(
+                self.url("coherence:curves"), asked, headers={"HX-Request": "true"}
+            )
+            self.assertEqual(answer.status_code, 422)
+
+    def test_a_resonator_is_a_pad_of_one(self) -> None:
+        self.edit("flow", kind="add_processor", strip="bells", processor="resonator")
+        [handle] = re.findall(r'data-handle="([^"]+)"', self.board())
+        self.assertEqual(
+            json.loads(unescape(handle))["paths"],
+            {
+                "x": "chain/0/frequency_hz",
+                "y": "chain/0/emphasis_db",
+                "q": "chain/0/sharpness",
+            },
+        )

@@ -32,6 +32,7 @@ from metaphon.core.edits.command import (
     strip_of,
 )
 from metaphon.core.errors import InputError, Vanished
+from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.registry import KINDS
 
 _NAME = Field(max_length=120)
@@ -296,6 +297,39 @@ class AddPrint(Command):
 
     def describe(self, mix: Mix) -> str:
         return f"Printed {strip_of(mix, self.strip).name}"
+
+
+class AddDouble(Command):
+    """Set rendered doubles on a new track, placed and routed as their original is.
+
+    The doubler makes none any more, so that what is heard stays; the original is untouched.
+    """
+
+    kind: Literal["add_double"] = "add_double"
+    strip: Identifier
+    place: int = counted("Where the doubler stands in the chain, counted from 0.")
+    file: Path
+    start_s: TimeS = 0.0
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        held = strip.chain[self.place] if self.place < len(strip.chain) else None
+        if not isinstance(held, Doubler):
+            raise Vanished("This doubler is no longer there; look again.")
+        none = held.model_copy(update={"doubles": 0.0})
+        chain = (*strip.chain[: self.place], none, *strip.chain[self.place + 1 :])
+        mix = changed(mix, [strip.id], lambda s: {"chain": chain})
+        printed = AddPrint(strip=strip.id, file=self.file, start_s=self.start_s, rest=False)
+        mix, known = printed.apply(mix), {track.id for track in mix.tracks}
+        name = f"{strip.name[:100]} double"
+        return changed(
+            mix,
+            [track.id for track in mix.tracks if track.id not in known],
+            lambda track: {"name": name, "print_of": None, "take": 0},
+        )
+
+    def describe(self, mix: Mix) -> str:
+        return f"Printed doubles of {strip_of(mix, self.strip).name}"
 
 
 def original_of(mix: Mix, strip: Strip) -> Strip:

@@ -69,24 +69,19 @@ def fold_down_loss_db(left_power: float, right_power: float, product: float) -> 
     return or_none(fold_down_losses_db(*np.array([[left_power], [right_power], [product]])))[0]
 
 
-def through(
-    matrix: NDArray[np.float64], powers: NDArray[np.float64]
-) -> tuple[float | None, float | None]:
-    """Correlation and fold-down loss of a pair after a 2x2 matrix.
+def of_pair(powers: NDArray[np.float64]) -> tuple[float | None, float | None]:
+    """Correlation and fold-down loss of a pair.
 
     Parameters
     ----------
-    matrix
-        What the pair goes through, (2 out, 2 in).
     powers
-        The pair's own mean products, (2, 2); after a matrix M they are M P M^T.
+        Its mean products, (2, 2); after a matrix M they are M P M^T.
 
     Returns
     -------
         Correlation -1 to 1 and loss in dB; None where a side, or both, are silent.
     """
-    after = matrix @ powers @ matrix.T
-    left, right, cross = float(after[0, 0]), float(after[1, 1]), float(after[0, 1])
+    left, right, cross = float(powers[0, 0]), float(powers[1, 1]), float(powers[0, 1])
     return correlation(left, right, cross), fold_down_loss_db(left, right, cross)
 
 

@@ -75,9 +75,7 @@ class Pair:
     def gain_db(
         self, delay_ms: float = 0.0, inverted: bool = False, against: "Pair | None" = None
     ) -> float:
-        """How much louder the sum is with a mend than without, or than that of the pair `against`
-        without it.
-        """
+        """How much louder the sum is with a mend than without, or than that of `against`."""
         alone = float(np.sum(self.one + self.two))
         now, then = (
             alone + 2.0 * float(np.sum(cross.real))

@@ -1,7 +1,7 @@
 """A second performance out of one: copies that drift in time, pitch and level as players do."""
 
 from functools import lru_cache
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,11 +25,25 @@ class Doubler(Processor):
     """
 
     title: ClassVar[str] = "Doubler"
+    starting_points: ClassVar[dict[str, dict[str, Any]]] = {
+        "Subtle": {"doubles": 1, "time_ms": 14, "drift_ms": 2, "drift_cents": 3, "drift_db": 0.5}
+        | {"level_db": -8, "spread": 50},
+        "Two players": {
+            "doubles": 1,
+            "time_ms": 22,
+            "drift_ms": 6,
+            "drift_cents": 8,
+            "drift_db": 1.5,
+        }
+        | {"level_db": 0, "spread": 100},
+        "Broad": {"doubles": 4, "time_ms": 30, "drift_ms": 12, "drift_cents": 15, "drift_db": 2.5}
+        | {"level_db": -3, "spread": 100},
+    }
 
     needs_two_sides: ClassVar[bool] = True
 
     kind: Literal["doubler"] = "doubler"
-    doubles: float = parameter(1.0, 1.0, _MOST, unit="", step=1.0, help="How many beside it.")
+    doubles: float = parameter(1.0, 0.0, _MOST, unit="", step=1.0, help="How many beside it.")
     time_ms: float = parameter(
         22.0, 5.0, 80.0, unit="ms", step=0.5, help="How late they come, in the middle of the drift."
     )
@@ -76,6 +90,22 @@ class Doubler(Processor):
         """
         slope = float(2.0 ** (self.drift_cents / 1200.0) - 1.0)
         return max(_STEEPEST * 2.0 * self.drift_ms / 1000.0 / slope, _QUICKEST_S)
+
+    def gains(self, voice: int | None) -> NDArray[np.float64]:
+        """The amplitudes of the original (None) or a double at left and right, (2)."""
+        heard = 1.0 if voice is not None or self.original else 0.0
+        side = -1.0 if voice is None else (1.0, -1.0, 0.5, -0.5)[voice]
+        return heard * _sides(side * self.spread / 100.0)
+
+    def pair_powers(self, powers: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Doubles are late enough to have nothing in common with the original or each other."""
+        level = 10.0 ** (self.level_db / 10.0)
+        voices = [(None, 1.0), *((voice, level) for voice in range(round(self.doubles)))]
+        parts = [
+            share * np.outer(self.gains(voice), self.gains(voice)) * powers
+            for voice, share in voices
+        ]
+        return np.asarray(np.sum(parts, axis=0))
 
     def remark(self, rate_hz: int) -> str:
         early, late = self.time_ms - self.drift_ms, self.time_ms + self.drift_ms
@@ -170,10 +200,7 @@ class _Doubler:
 
         def gains(one: Doubler) -> NDArray[np.float64]:
             heard = 1.0 if voice is not None or one.original else 0.0
-            if self._channels != 2:
-                return np.full(self._channels, heard)
-            side = -1.0 if voice is None else (1.0, -1.0, 0.5, -0.5)[voice]
-            return heard * _sides(side * one.spread / 100.0)
+            return one.gains(voice) if self._channels == 2 else np.full(self._channels, heard)
 
         moved = parameters.map(gains)
         if not moved.moves:

@@ -62,6 +62,7 @@ class Processor(BaseModel, ABC):
 
     title: ClassVar[str]
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
+    starting_points: ClassVar[dict[str, dict[str, Any]]] = {}  # settings by what they are called
     needs_two_sides: ClassVar[bool] = False  # whether a mono recording is given it on two channels
 
     bypassed: bool = Field(False, description="Leave the sound as it came.")
@@ -107,6 +108,14 @@ class Processor(BaseModel, ABC):
         What is no matrix at heart, such as an equaliser or a reverb, gives None.
         """
         return None
+
+    def pair_powers(self, powers: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """The mean products of a pair after it, by those before it, (2, 2) each.
+
+        None where they do not tell.
+        """
+        matrix = self.matrix(2)
+        return None if matrix is None else matrix @ powers @ matrix.T
 
     @property
     def brief(self) -> str:

@@ -4,7 +4,7 @@ What is added to the left is taken from the right, sample by sample, so their su
 """
 
 from functools import lru_cache
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +34,11 @@ class Widener(Processor):
     """
 
     title: ClassVar[str] = "Widener"
+    starting_points: ClassVar[dict[str, dict[str, Any]]] = {
+        "Subtle": {"correlation": 0.7, "bass_hz": 200, "character": "dense"},
+        "Two players": {"correlation": 0.0, "bass_hz": 120, "character": "dense"},
+        "Room": {"correlation": 0.2, "bass_hz": 150, "character": "open"},
+    }
 
     needs_two_sides: ClassVar[bool] = True
 
@@ -76,6 +81,12 @@ class Widener(Processor):
         """The amplitude of everything: 1, or what takes back the power that the side adds."""
         result: float = 1.0 / np.sqrt(1.0 + self.side**2) if self.hold_loudness else 1.0
         return result
+
+    def pair_powers(self, powers: NDArray[np.float64]) -> NDArray[np.float64]:
+        """What is added has nothing in common with the middle and its power, bass or not."""
+        middle = float(powers.sum()) / 4.0
+        added = self.side**2 * middle * np.array([[1.0, -1.0], [-1.0, 1.0]])
+        return self.level**2 * (powers + added)
 
     def remark(self, rate_hz: int) -> str:
         if not self.hold_loudness or self.correlation >= 1.0:

@@ -8,6 +8,7 @@ from django.http import QueryDict
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.mix import Strip
 from metaphon.core.engine.chain_response import FREQUENCIES_HZ, Curve, by_formula, magnitude_db
+from metaphon.core.errors import InputError
 from metaphon.core.process.eq import SIDES, Band, Eq
 from metaphon.core.process.processor import Processor
 from metaphon.core.process.resonator import Resonator
@@ -54,7 +55,7 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
         "part": part_of(place, one, strip, channels, document.sample_rate_hz),
         "channels": channels,
         "handles": _handles(one, place, reach),
-        "curves": curves(document, given),
+        "curves": _curves(strip, place, document.sample_rate_hz),
         "reach_db": reach,
         "ticks": ticks(),
         "levels": [(db, _y(db, reach)) for db in np.arange(-reach, reach + 1.0, 6.0).tolist()],
@@ -69,13 +70,17 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
 
 
 def curves(document: Document, given: QueryDict) -> dict[str, Any]:
-    """Level, phase and group delay as paths: of the whole, or of each side that differs."""
+    """Level, phase and group delay of the equaliser that is open, as paths."""
     strip = document.find_strip(given.get("strip", ""))
     place = _place(strip, given) if strip else None
     if strip is None or place is None:
-        return {"levels": {}, "phase": "", "delay": "", "delay_ms": 0.0}
+        raise InputError("This equaliser is no longer there; choose another.")
+    return _curves(strip, place, document.sample_rate_hz)
+
+
+def _curves(strip: Strip, place: int, rate_hz: int) -> dict[str, Any]:
+    """Of the whole, or of each side that differs."""
     one = strip.chain[place]
-    rate_hz = document.sample_rate_hz
     whole: dict[str, Processor] = {"both": one}
     if isinstance(one, Eq) and one.sides:
         own = [side for side in SIDES if any(band.side == side for band in one.bands)]

@@ -10,6 +10,7 @@ urlpatterns = [
     path("group", views.align_group, name="align_group"),
     path("follow", views.follow, name="follow"),
     path("curves", views.curves, name="curves"),
+    path("width", views.width_picture, name="width_picture"),
     path("fold", views.fold_progress, name="fold"),
     path("fold/measure", views.measure_fold, name="measure_fold"),
     path("fold/<int:report_id>/cancel", views.cancel_fold, name="cancel_fold"),

@@ -13,7 +13,7 @@ from metaphon.core.edits.command import apply, strip_of
 from metaphon.core.edits.registry import read
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.errors import InputError
-from metaphon.web.coherence import equaliser, fold, pairs, phase
+from metaphon.web.coherence import equaliser, fold, pairs, phase, width
 from metaphon.web.jobs.models import FoldDownReport
 from metaphon.web.jobs.tasks import ask_for_survey, report_fold_down
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
@@ -30,9 +30,14 @@ _SHOWN = {
     "phase": phase.shown,
     "fold": fold.shown,
     "equaliser": equaliser.shown,
+    "width": width.shown,
 }
 LONGEST_FOLLOWED_S = 600.0
-_PARTS = {"pairs": "coherence/pair.html", "equaliser": "coherence/equaliser_board.html"}
+_PARTS = {
+    "pairs": "coherence/pair.html",
+    "equaliser": "coherence/equaliser_board.html",
+    "width": "coherence/width_board.html",
+}
 
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
@@ -110,6 +115,14 @@ def curves(request: HttpRequest, mix_id: int) -> HttpResponse:
     document = document_of(mix_for(request, mix_id))
     tried = apply(document, read(data_in(request.GET.get("command", ""))))
     return JsonResponse(equaliser.curves(tried, request.GET))
+
+
+@fragment_of("coherence:show")
+def width_picture(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The picture of a strip's width as a command would have it that is tried, not kept."""
+    mix = mix_for(request, mix_id)
+    document = apply(document_of(mix), read(data_in(request.GET.get("command", ""))))
+    return render(request, "coherence/width_picture.html", width.tried(document, request.GET))
 
 
 @changes_mix

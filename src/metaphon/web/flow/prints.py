@@ -7,6 +7,7 @@ from django.shortcuts import get_object_or_404, render
 from metaphon.core.document.mix import LATEST_S
 from metaphon.core.edits.command import strip_of
 from metaphon.core.edits.typed_values import read_number
+from metaphon.core.engine.strip_width import doubles_only
 from metaphon.core.errors import InputError
 from metaphon.web.jobs.models import Print
 from metaphon.web.jobs.tasks import print_strips
@@ -15,6 +16,7 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import number_in
 
 
 @changes_mix
@@ -35,6 +37,10 @@ def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     # so that the print begins on a sample of the mix
     start_s = round(start_s * mix.sample_rate_hz) / mix.sample_rate_hz
     options = {"strips": strips, "start_s": start_s, "end_s": end_s, "rest": "rest" in request.POST}
+    doubler = number_in(request.POST.get("doubler", ""))
+    if doubler is not None:
+        doubles_only(document_of(mix), strips[0], doubler)  # refuses what is none
+        options |= {"strips": strips[:1], "doubler": doubler}
     with transaction.atomic():
         row = Print.objects.create(mix=mix, user_id=request.user.pk, options=options)
         print_strips.defer(print_id=row.pk)

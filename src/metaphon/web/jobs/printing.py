@@ -6,11 +6,13 @@ from pathlib import Path
 from django.conf import settings
 from django.db import transaction
 
-from metaphon.core.edits.command import strip_of
+from metaphon.core.document.mix import Strip
+from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.registry import Batch
-from metaphon.core.edits.structure import AddPrint, next_take
+from metaphon.core.edits.structure import AddDouble, AddPrint, next_take
 from metaphon.core.engine.offline import Progress
 from metaphon.core.engine.printing import print_strip
+from metaphon.core.engine.strip_width import doubles_only
 from metaphon.web.jobs.models import Print
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes import journal
@@ -28,6 +30,9 @@ def run(row: Print) -> None:
     document = document_of(mix)
     strips = [strip_of(document, strip_id) for strip_id in row.options["strips"]]
     start_s, end_s = row.options["start_s"], row.options["end_s"]
+    doubler = row.options.get("doubler")  # its place, where its doubles alone are printed
+    if doubler is not None:
+        document = doubles_only(document, strips[0].id, doubler)
     scratch = Path(settings.MEDIA_ROOT) / "scratch"
     scratch.mkdir(parents=True, exist_ok=True)
     Print.objects.filter(pk=row.pk, status=Print.Status.WAITING).update(status=Print.Status.RUNNING)
@@ -50,17 +55,7 @@ def run(row: Print) -> None:
             held = Print.objects.select_for_update().filter(pk=row.pk).first()
             if held is None or held.status != Print.Status.RUNNING or row.user is None:
                 raise Interrupted
-            steps = [
-                AddPrint(
-                    strip=strip.id,
-                    file=local_path(audio),
-                    start_s=start_s,
-                    rest=row.options["rest"],
-                )
-                for strip, audio in zip(strips, made, strict=True)
-            ]
-            words = f"Printed {', '.join(strip.name for strip in strips)}"[:255]
-            journal.apply(mix, row.user, Batch(commands=tuple(steps), words=words))
+            journal.apply(mix, row.user, _brought_in(row, strips, made))
             held.status, held.progress, held.speed_x_realtime = Print.Status.DONE, 1.0, speed
             held.save()
     except BaseException:
@@ -68,3 +63,17 @@ def run(row: Print) -> None:
             discard(*audio.stored)
             audio.delete()
         raise
+
+
+def _brought_in(row: Print, strips: list[Strip], made: list[AudioFile]) -> Command:
+    """The one change that brings in what was printed."""
+    start_s, files = row.options["start_s"], [local_path(audio) for audio in made]
+    doubler = row.options.get("doubler")
+    if doubler is not None:
+        return AddDouble(strip=strips[0].id, place=doubler, file=files[0], start_s=start_s)
+    steps = [
+        AddPrint(strip=strip.id, file=file, start_s=start_s, rest=row.options["rest"])
+        for strip, file in zip(strips, files, strict=True)
+    ]
+    words = f"Printed {', '.join(strip.name for strip in strips)}"[:255]
+    return Batch(commands=tuple(steps), words=words)

@@ -3,13 +3,14 @@
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.mix import Strip, Track
 from metaphon.core.files.audio import ClipReader
-from metaphon.core.measure.correlation import through
+from metaphon.core.measure.correlation import of_pair
 from metaphon.core.process.processor import Processor
 from metaphon.web.shell.controls import Control, controls_from
 
@@ -40,6 +41,8 @@ class Part:
         tuple[float | None, float | None] | None
     )  # correlation and fold-down loss of a stereo recording, after it
 
+    starting_points: list[tuple[str, dict[str, Any]]]  # what they are called, and their command
+
     @property
     def before(self) -> int:
         """The place before its own."""
@@ -59,9 +62,10 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         level = 20.0 * np.log10(np.maximum(np.abs(heard), 1e-6))
         magnitude = _curve(np.clip(30.0 - level * 1.25, -2.0, 62.0))
         phase = _curve(30.0 - np.angle(heard) / np.pi * 30.0)
-    pair, matrix = None, processor.matrix(2)
-    if matrix is not None and channels == 2 and isinstance(strip, Track) and strip.clips:
-        pair = through(matrix, _pair_powers(strip.clips[0].file))
+    pair = None
+    if channels == 2 and isinstance(strip, Track) and strip.clips:
+        after = processor.pair_powers(_pair_powers(strip.clips[0].file))
+        pair = None if after is None else of_pair(after)
     path = f"chain/{place}"
     found = controls_from(
         type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
@@ -79,7 +83,23 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         processor.latency_samples(rate_hz),
         processor.remark(rate_hz),
         pair,
+        [
+            (
+                name,
+                _starting(strip, f"{strip.name}, {processor.title.lower()}: {name}", path, values),
+            )
+            for name, values in processor.starting_points.items()
+        ],
     )
+
+
+def _starting(strip: Strip, words: str, path: str, values: dict[str, Any]) -> dict[str, Any]:
+    """The command that sets a processor to a starting point."""
+    commands = [
+        {"kind": "set", "strips": [strip.id], "path": f"{path}/{name}", "value": value}
+        for name, value in values.items()
+    ]
+    return {"kind": "batch", "commands": commands, "words": words}
 
 
 @lru_cache(maxsize=256)

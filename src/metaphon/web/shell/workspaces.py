@@ -34,6 +34,7 @@ WORKSPACES = (
             ("pairs", "Pairs"),
             ("phase", "Phase"),
             ("equaliser", "Equaliser"),
+            ("width", "Width"),
             ("fold", "Fold-down"),
         ),
     ),

@@ -1,0 +1,112 @@
+"""The two sides of a strip before and after its chain: how alike they are, and where."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.fft import rfft, rfftfreq
+from scipy.signal import get_window
+
+from metaphon.core.document.mix import Mix
+from metaphon.core.dsp.block import Block
+from metaphon.core.edits.command import strip_of
+from metaphon.core.engine.plan import compile
+from metaphon.core.engine.printing import alone, width_of
+from metaphon.core.engine.render import Output, render
+from metaphon.core.errors import InputError
+from metaphon.core.measure.correlation import correlations, of_pair, or_none
+from metaphon.core.process.doubler import Doubler
+
+BANDS_HZ = 1000.0 * 2.0 ** (np.arange(-15, 13) / 3.0)  # thirds of octaves, 31 Hz to 16 kHz
+_POINTS = 700  # of a picture of left against right
+_SEGMENT = 8192
+
+
+@dataclass(frozen=True)
+class Sides:
+    """What two sides have in common.
+
+    `powers` are their mean products, (2, 2); `bands` their correlation by BANDS_HZ, None in
+    silence; `points` their samples here and there, (2, points).
+    """
+
+    powers: NDArray[np.float64]
+    bands: list[float | None]
+    points: Block
+
+    @property
+    def figures(self) -> tuple[float | None, float | None]:
+        """Correlation, and what folding down loses in dB."""
+        return of_pair(self.powers)
+
+
+def sides_of(sound: Block, rate_hz: int) -> Sides:
+    """Measure a pair, (2, frames).
+
+    Source: Welch 1967 for the spectra, half over one another.
+    """
+    wide = sound.astype(np.float64)
+    window = get_window("hann", _SEGMENT)
+    hertz = rfftfreq(_SEGMENT, 1.0 / rate_hz)
+    edges = np.searchsorted(hertz, np.append(BANDS_HZ, BANDS_HZ[-1] * 2 ** (1 / 3)) * 2 ** (-1 / 6))
+    sums = np.zeros((3, len(BANDS_HZ)))
+    for at in range(0, max(sound.shape[1] - _SEGMENT, 0) + 1, _SEGMENT // 2):
+        part = wide[:, at : at + _SEGMENT]
+        left, right = rfft(part * window[: part.shape[1]], _SEGMENT)
+        products = np.stack([np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real])
+        total = np.concatenate([np.zeros((3, 1)), np.cumsum(products, axis=1)], axis=1)
+        sums += np.diff(total[:, edges], axis=1)
+    every = max(sound.shape[1] // _POINTS, 1)
+    return Sides(
+        wide @ wide.T / max(sound.shape[1], 1),
+        or_none(np.round(correlations(*(sums / _SEGMENT**2)), 3)),
+        sound[:, ::every][:, :_POINTS],
+    )
+
+
+def through_chain(
+    mix: Mix, strip_id: str, span: tuple[int, int], chain: bool = True, doubles: int | None = None
+) -> Block:
+    """A strip alone before its fader, as a pair, (2, frames).
+
+    Parameters
+    ----------
+    mix, strip_id
+        A strip of one or two channels; one is on both sides, each 3 dB softer.
+    span
+        From and up to, in frames.
+    chain
+        Whether it goes through its chain.
+    doubles
+        The place of a doubler, where its doubles alone are wanted.
+
+    Raises
+    ------
+    InputError
+        Where it is wider, or there is nothing to hear.
+    """
+    strip = strip_of(mix, strip_id)
+    if not chain:
+        bypassed = tuple(one.model_copy(update={"bypassed": True}) for one in strip.chain)
+        mix = mix.with_strip(strip.model_copy(update={"chain": bypassed}))
+    if doubles is not None:
+        mix = doubles_only(mix, strip_id, doubles)
+    width = width_of(strip)
+    if width.channels > 2:
+        raise InputError(f"{strip.name} has {width.channels} channels; width is that of two.")
+    plan = compile(alone(mix, strip_id, width))
+    parts = [blocks[0] for blocks in render(plan, [Output(width)], *span)]
+    sound = np.concatenate([*parts, np.zeros((width.channels, 0), dtype=np.float32)], axis=1)
+    short = span[1] - span[0] - sound.shape[1]
+    sound = np.pad(sound, ((0, 0), (0, max(short, 0))))
+    return sound if len(sound) == 2 else np.repeat(sound, 2, axis=0) * np.float32(np.sqrt(0.5))
+
+
+def doubles_only(mix: Mix, strip_id: str, place: int) -> Mix:
+    """The mix with a doubler that lets its original not be heard. Raises InputError for others."""
+    strip = strip_of(mix, strip_id)
+    chain = list(strip.chain)
+    if place >= len(chain) or not isinstance(chain[place], Doubler):
+        raise InputError("There is no doubler at this place; add one first.")
+    chain[place] = chain[place].model_copy(update={"original": False, "bypassed": False})
+    return mix.with_strip(strip.model_copy(update={"chain": tuple(chain)}))

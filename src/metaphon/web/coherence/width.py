@@ -1,0 +1,248 @@
+"""How wide a strip is before and after its chain: drawn, told, foretold, and set."""
+
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from django.http import QueryDict
+
+from metaphon.core.checks.sound import Sound
+from metaphon.core.document.mix import LATEST_S, Strip, Track
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.dsp.block import Block
+from metaphon.core.edits.typed_values import read_number
+from metaphon.core.engine.strip_width import BANDS_HZ, Sides, sides_of, through_chain
+from metaphon.core.errors import InputError
+from metaphon.core.measure.correlation import correlation, of_pair
+from metaphon.core.process.doubler import Doubler
+from metaphon.core.process.processor import Processor
+from metaphon.web.coherence.axis import WIDE, place_of, ticks
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.recordings import draw
+from metaphon.web.mixes.snapshots import channels_of_tracks, recordings_of
+from metaphon.web.mixes.waves import COLUMNS, extremes
+from metaphon.web.shell.processors import part_of
+
+SPAN_S = 6.0  # what is measured
+OFFERED = ("widener", "doubler", "virtual_pair", "basics")
+_HIGH = 420.0
+_KEPT = 12  # sounds of a strip that are kept while its settings change
+
+
+def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
+    """The strips that can be wide, and the one that is open."""
+    channels = _channels(mix, document)
+    strips = [strip for strip in document.strips if channels.get(strip.id, 0) in (1, 2)]
+    context: dict[str, Any] = {"strips": strips}
+    wanted = given.get("strip", "")
+    first = next((one for one in strips if any(p.needs_two_sides for p in one.chain)), None)
+    strip = next((one for one in strips if one.id == wanted), None) or first
+    strip = strip or next(iter(strips), None)
+    if strip is None:
+        return {**context, "said": "Bring in a recording of one or two channels first."}
+    from_s = given.get("from_s", "").strip()
+    start_s = (
+        read_number(from_s, "The span measured", 0.0, LATEST_S)
+        if from_s
+        else _loudest_s(mix, document, strip)
+    )
+    rate_hz = document.sample_rate_hz
+    return {
+        **context,
+        **picture(document, strip, start_s),
+        "strip": strip,
+        "start_s": start_s,
+        "from_s": from_s,
+        "span_s": SPAN_S,
+        "channels": channels[strip.id],
+        "parts": [
+            part_of(place, one, strip, channels[strip.id], rate_hz)
+            for place, one in enumerate(strip.chain)
+            if one.kind in OFFERED
+        ],
+        "offered": [kind for kind in OFFERED if kind != "basics" or not _has(strip, "basics")],
+        "doublers": [n for n, one in enumerate(strip.chain) if _doubles(one)],
+    }
+
+
+def picture(document: Document, strip: Strip, start_s: float) -> dict[str, Any]:
+    """What is heard of a strip before and after its chain, in figures and drawn."""
+    first = round(start_s * document.sample_rate_hz)
+    span = first, first + round(SPAN_S * document.sample_rate_hz)
+    try:
+        before = _sound(document, strip, span, chain=False)
+        after = _sound(document, strip, span)
+    except InputError as error:
+        return {"unheard": str(error)}
+    sides = [sides_of(sound, document.sample_rate_hz) for sound in (before, after)]
+    doubler = next((n for n, one in enumerate(strip.chain) if _doubles(one)), None)
+    top = max(float(np.abs(sound).max()) for sound in (before, after))
+    return {
+        "figures": [one.figures for one in sides],
+        "foretold": _foretold(strip, sides[0]),
+        "double": None if doubler is None else _double(document, strip, span, doubler, before),
+        "clouds": [_cloud(one, top) for one in sides],
+        "lines": [_line(one) for one in sides],
+        "ticks": ticks(),
+        "levels": [(1, 0.0), (0, _HIGH / 2.0), (-1, _HIGH)],
+    }
+
+
+def tried(document: Document, given: QueryDict) -> dict[str, Any]:
+    """The picture of a strip in a mix with a command that is tried."""
+    strip = document.find_strip(given.get("strip", ""))
+    if strip is None:
+        raise InputError("This track or bus is no longer in the mix; choose another.")
+    start_s = read_number(given.get("start_s", "0"), "The span measured", 0.0, LATEST_S)
+    return {"strip": strip, **picture(document, strip, start_s)}
+
+
+def _channels(mix: Mix, document: Document) -> dict[str, int]:
+    buses = {bus.id: {"0+1+0": 1, "0+2+0": 2}.get(bus.layout, 0) for bus in document.buses}
+    awake = {strip.id for strip in document.strips if not strip.resting}
+    found = channels_of_tracks(mix, document) | buses
+    return {strip_id: count for strip_id, count in found.items() if strip_id in awake}
+
+
+def _has(strip: Strip, kind: str) -> bool:
+    return any(one.kind == kind for one in strip.chain)
+
+
+def _doubles(one: Processor) -> bool:
+    return isinstance(one, Doubler) and not one.bypassed
+
+
+def _sound(
+    document: Document,
+    strip: Strip,
+    span: tuple[int, int],
+    chain: bool = True,
+    doubles: int | None = None,
+) -> Block:
+    """The sound of a strip; kept by all that it is made of."""
+    sources = _feeding(document, strip)
+    lanes = tuple(a for a in document.automation if a.target.split("/", 1)[0] in sources)
+    tracks = tuple(track for track in document.tracks if track.id in sources)
+    buses = tuple(bus for bus in document.buses if bus.id in sources)
+    own = document.model_copy(
+        update={"title": "", "tracks": tracks, "buses": buses, "automation": lanes, "groups": ()}
+    )
+    return _kept(own.model_dump_json(), strip.id, span, chain, doubles, _Held(own))
+
+
+class _Held:
+    """Something that goes along with a key and is not part of it."""
+
+    def __init__(self, document: Document) -> None:
+        self.document = document
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Held)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+@lru_cache(maxsize=_KEPT)
+def _kept(
+    key: str, strip_id: str, span: tuple[int, int], chain: bool, doubles: int | None, held: _Held
+) -> Block:
+    return through_chain(held.document, strip_id, span, chain, doubles)
+
+
+def _feeding(document: Document, strip: Strip) -> set[str]:
+    """The strip and all that reaches it, and where they lead."""
+    found = {strip.id}
+    while True:
+        more = {
+            one.id
+            for one in document.strips
+            if one.output in found or any(send.bus in found for send in one.sends)
+        }
+        if more <= found:
+            break
+        found |= more
+    leads = [one for one in document.strips if one.id in found]
+    for one in leads:
+        found |= {str(one.output), *(send.bus for send in one.sends)}
+    return found | _reached(document, found)
+
+
+def _reached(document: Document, strips: set[str]) -> set[str]:
+    found = set(strips)
+    while True:
+        more = {
+            aim
+            for one in document.strips
+            if one.id in found
+            for aim in (str(one.output), *(send.bus for send in one.sends))
+        }
+        if more <= found:
+            return found
+        found |= more
+
+
+def _loudest_s(mix: Mix, document: Document, strip: Strip) -> float:
+    """Where a track, or the first track that feeds a bus, is loudest for as long as is measured."""
+    track = strip if isinstance(strip, Track) else None
+    if track is None:
+        feeding = _feeding(document, strip)
+        track = next((one for one in document.tracks if one.id in feeding and one.clips), None)
+    if track is None or not track.clips:
+        return 0.0
+    sound, recordings = Sound(document), recordings_of(mix)
+    rate_hz = document.sample_rate_hz
+    frames = round(max(clip.start_s + (clip.length_s or 600.0) for clip in track.clips) * rate_hz)
+    levels = np.abs(extremes(sound, track, "", lambda path: draw(recordings[path]), 0, frames))
+    loud = levels.max(axis=0) ** 2
+    span = max(round(SPAN_S * rate_hz / frames * COLUMNS), 1)
+    sums = np.concatenate([[0.0], np.cumsum(loud)])
+    best = int(np.argmax(sums[span:] - sums[:-span])) if span < COLUMNS else 0
+    return round(best * frames / rate_hz / COLUMNS, 1)
+
+
+def _foretold(strip: Strip, before: Sides) -> tuple[float | None, float | None] | None:
+    """Correlation and loss by the formulas of all processors at work; None where one has none."""
+    powers = before.powers
+    for one in strip.chain:
+        if one.bypassed:
+            continue
+        after = one.pair_powers(powers)
+        if after is None:
+            return None
+        powers = after
+    return of_pair(powers)
+
+
+def _double(
+    document: Document, strip: Strip, span: tuple[int, int], place: int, before: Block
+) -> dict[str, float | None]:
+    """How alike the doubles and the original are, each folded to mono."""
+    doubles = _sound(document, strip, span, doubles=place).sum(axis=0, dtype=float)
+    original = before.sum(axis=0, dtype=float)
+    count = min(len(doubles), len(original))
+    one, two = original[:count], doubles[:count]
+    alike = correlation(
+        float(one @ one) / count, float(two @ two) / count, float(one @ two) / count
+    )
+    return {"correlation": alike}
+
+
+def _cloud(sides: Sides, top: float) -> str:
+    """Left against right, the mid upwards: a dot a sample."""
+    left, right = sides.points / max(top, 1e-9)
+    x, y = 50.0 + 34.0 * (right - left), 50.0 - 34.0 * (left + right)
+    return " ".join(f"M{a:.1f} {b:.1f}h0" for a, b in zip(x, y, strict=True))
+
+
+def _line(sides: Sides) -> str:
+    """The correlation by frequency; nothing where there is no sound."""
+    path, pen = [], "M"
+    for hertz, alike in zip(BANDS_HZ, sides.bands, strict=True):
+        if alike is None:
+            pen = "M"
+            continue
+        x = min(max(place_of(float(hertz)), 0.0), WIDE)
+        path.append(f"{pen}{x} {(1.0 - alike) / 2.0 * _HIGH:.1f}")
+        pen = "L"
+    return "".join(path)
