@@ -44,7 +44,7 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     start_s = (
         read_number(from_s, "The span measured", 0.0, LATEST_S)
         if from_s
-        else _loudest_s(mix, document, strip)
+        else loudest_s(mix, document, strip)
     )
     rate_hz = document.sample_rate_hz
     return {
@@ -125,7 +125,10 @@ def _sound(
     tracks = tuple(track for track in document.tracks if track.id in sources)
     buses = tuple(bus for bus in document.buses if bus.id in sources)
     own = document.model_copy(
-        update={"title": "", "tracks": tracks, "buses": buses, "automation": lanes, "groups": ()}
+        update={
+            **{"title": strip.name, "tracks": tracks, "buses": buses},
+            **{"automation": lanes, "groups": ()},
+        }
     )
     return _kept(own.model_dump_json(), strip.id, span, chain, doubles, _Held(own))
 
@@ -182,7 +185,7 @@ def _reached(document: Document, strips: set[str]) -> set[str]:
         found |= more
 
 
-def _loudest_s(mix: Mix, document: Document, strip: Strip) -> float:
+def loudest_s(mix: Mix, document: Document, strip: Strip) -> float:
     """Where a track, or the first track that feeds a bus, is loudest for as long as is measured."""
     track = strip if isinstance(strip, Track) else None
     if track is None:
