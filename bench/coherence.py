@@ -16,7 +16,7 @@ _ROUNDS = 5
 
 
 def coherence() -> Iterator[str]:
-    """The fragment of a pair at several zooms, another mend, another span; the phase of a chain."""
+    """The fragment of a pair at several zooms, with another mend; phase, equaliser, width."""
     with rolled_back():
         yield from _measured()
 
@@ -47,6 +47,8 @@ def _measured() -> Iterator[str]:
             "a minute shown": (pair, {"width_s": "30", "at_s": "1800"}),
             "another mend": (pair, {"delay_ms": "-1"}),
             "phase of a linear equaliser": (page, {"view": "phase", "strip": "near"}),
+            "an equaliser, large": (page, {"view": "equaliser", "strip": "near"}),
+            "width before and after a chain": (page, {"view": "width", "strip": "near"}),
         }
         for name, (address, query) in asked.items():
             given = {"first": "near", "other": "far", **query}

@@ -60,6 +60,15 @@ KEYS = (
         ((", and .", "Earlier and later by half of what is shown"),),
     ),
     Keys(
+        "Coherence: a band of an equaliser",
+        (
+            ("Arrows", "Its frequency by a 24th of an octave, its gain by 0.5 dB; more with Shift"),
+            ("[ and ], wheel", "Broader and sharper"),
+            ("S held, Alt and press", "It alone is heard"),
+            ("Delete", "Take it out"),
+        ),
+    ),
+    Keys(
         "Flow: the map",
         (
             ("Arrows", "From box to box"),

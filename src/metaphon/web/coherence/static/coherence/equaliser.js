@@ -1,5 +1,6 @@
-// The equaliser, large: bands dragged on the curve, their sharpness by wheel or keys, one band heard alone while S or
-// its number is held, the spectrum before and after behind it. The curve is the server's, asked for as the hand moves.
+// The equaliser, large: bands dragged on the curve, their sharpness by wheel or keys, one band heard alone while S is held
+// or it is pressed with Alt, the spectrum before and after behind it. The curve is the server's, asked for as the hand
+// moves.
 
 import { inStep } from "../listen/bar.js";
 import { player } from "../listen/player.js";
@@ -154,6 +155,7 @@ document.addEventListener("pointerdown", (event) => {
   if (!handle) return;
   handle.focus();
   event.preventDefault();
+  if (event.altKey) return hear(handle);
   if (!mayEdit()) return;
   if (pending) keep(pending.handle, pending.data);
   svg().setPointerCapture(event.pointerId);
@@ -181,6 +183,7 @@ for (const end of ["pointerup", "pointercancel"])
   document.addEventListener(end, () => {
     const done = drag;
     drag = null;
+    if (hears) hearAll();
     if (!done || !board()) return;
     if (!done.moved) return release(control(done.handle));
     if (done.stroke.length > 1) return record(done);
