@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from metaphon.core.checks.fold_down_report import BANDS_HZ, STEP_S, WAYS, Fold, fold_down_report
+from metaphon.core.checks.fold_down_report import STEP_S, WAYS, Fold, fold_down_report
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.targets import target_named
 from metaphon.core.dsp.phase_difference import quarter_turn
@@ -17,6 +17,7 @@ from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.engine.report import left_out
 from metaphon.core.errors import InputError
+from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.spatial.downmix import conversion, fold_power
 from metaphon.core.spatial.layouts import LAYOUTS
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
@@ -273,7 +274,7 @@ class Report(FolderTest):
             self.write("pair.wav", sound)
             mono = self.folds(self.mix([{"sound": "pair.wav"}]))["0+2+0", "0+1+0"]
             self.assertAlmostEqual(mono.loss_db, lost, delta=0.1)
-            told = [band for band, hz in zip(mono.bands_db, BANDS_HZ, strict=True) if hz > 400.0]
+            told = [band for band, hz in zip(mono.bands_db, THIRDS_HZ, strict=True) if hz > 400.0]
             np.testing.assert_allclose(told, lost, atol=0.4)
             self.assertEqual(len(mono.steps_db), 6.0 / STEP_S)
             np.testing.assert_allclose(mono.steps_db[:-1], lost, atol=0.4)

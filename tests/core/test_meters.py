@@ -6,9 +6,10 @@ from base64 import b64decode
 import numpy as np
 
 from metaphon.core.document.targets import target_named
-from metaphon.core.listen.meters import BANDS_HZ, STEP_FRAMES, Meters
+from metaphon.core.listen.meters import STEP_FRAMES, Meters
 from metaphon.core.measure.loudness import LoudnessMeter
 from metaphon.core.measure.programme import ProgrammeMeter
+from metaphon.core.measure.thirds import MIDDLES_HZ
 from metaphon.core.spatial.layouts import LAYOUTS
 from tests.sounds import RATE_HZ, noise, sine
 
@@ -79,7 +80,7 @@ class Pair(unittest.TestCase):
         """
         low, high = sine(200, 1.0, -12), sine(4000, 1.0, -12)
         readings, _ = read("0+2+0", np.stack([low + high, high - low]))
-        at = lambda hz: int(np.argmin(np.abs(np.array(BANDS_HZ) - hz)))  # noqa: E731
+        at = lambda hz: int(np.argmin(np.abs(MIDDLES_HZ - hz)))  # noqa: E731
         self.assertGreater(readings["bands"][at(4000)], 0.99)
         self.assertLess(readings["bands"][at(200)], -0.99)
         self.assertGreater(readings["loss"][at(200)], 20.0)

@@ -9,8 +9,9 @@ from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
 from metaphon.core.engine.printing import print_strip
-from metaphon.core.engine.strip_width import BANDS_HZ, doubles_only, sides_of, through_chain
+from metaphon.core.engine.strip_width import doubles_only, sides_of, through_chain
 from metaphon.core.errors import InputError
+from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.process.basics import Basics
 from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.processor import Channels
@@ -150,7 +151,7 @@ class Foretold(unittest.TestCase):
         below = np.fft.irfft(np.where(hertz < 500.0, spectrum[0], 0.0))
         above = np.fft.irfft(np.where(hertz >= 500.0, spectrum[1], 0.0))
         told = sides_of(np.stack([below + above, below - above]).astype(np.float32), RATE_HZ)
-        for hz, alike in zip(BANDS_HZ, told.bands, strict=True):
+        for hz, alike in zip(THIRDS_HZ, told.bands, strict=True):
             if 60.0 < hz < 300.0:
                 self.assertAlmostEqual(alike or 0.0, 1.0, delta=0.03)
             elif hz > 800.0:

@@ -16,11 +16,11 @@ from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
 from metaphon.core.measure.correlation import LARGEST_LOSS_DB
+from metaphon.core.measure.thirds import THIRDS_HZ, banded
 from metaphon.core.spatial.downmix import conversion, folded_behind
 from metaphon.core.spatial.layouts import layout_named
 
 WAYS = (("0+2+0", "0+1+0"), ("0+5+0", "0+2+0"), ("4+7+0", "0+2+0"), ("4+7+0", "0+5+0"))
-BANDS_HZ = 1000.0 * 2.0 ** (np.arange(-15, 13) / 3.0)  # thirds of octaves, 31 Hz to 16 kHz
 STEP_S = 0.5
 RANKED_S = 30.0  # of the mix, its worst, over which tracks are left out one by one
 _SEGMENTS = 6  # a step, of a sixth of a second each: 6 Hz apart
@@ -42,7 +42,7 @@ class Cause:
 
 @dataclass(frozen=True)
 class Fold:
-    """What a fold-down loses, in dB, None in silence: in all, by BANDS_HZ, by step of STEP_S.
+    """What a fold-down loses, in dB, None in silence: in all, by THIRDS_HZ, by step of STEP_S.
 
     `worst_s` is where it loses most, `causes` are the tracks that make it so, the worst first, over
     RANKED_S from `ranked_from_s` on.
@@ -158,9 +158,7 @@ class _Folding:
         self._step = self._hop * _SEGMENTS
         self._size = 2 * self._hop
         self._window = get_window("hann", self._size).astype(np.float32)
-        hertz = rfftfreq(self._size, 1.0 / self.rate_hz)
-        edges = np.append(BANDS_HZ, BANDS_HZ[-1] * 2.0 ** (1 / 3)) * 2.0 ** (-1 / 6)
-        self._edges = np.searchsorted(hertz, edges)
+        self._hertz = rfftfreq(self._size, 1.0 / self.rate_hz)
         self._ways = [_Way(source, target, mix) for source, target in WAYS]
 
     def powers(
@@ -184,7 +182,9 @@ class _Folding:
         if held:
             missing = self._step + self._hop - next(iter(held.values())).shape[1]
             self._add(found, {n: np.pad(b, ((0, 0), (0, missing))) for n, b in held.items()})
-        return [np.array(steps).reshape(-1, 2, len(BANDS_HZ)).transpose(1, 0, 2) for steps in found]
+        return [
+            np.array(steps).reshape(-1, 2, len(THIRDS_HZ)).transpose(1, 0, 2) for steps in found
+        ]
 
     def _add(self, found: list[list[NDArray[np.float64]]], sound: dict[str, Block]) -> None:
         """One step of all ways: its segments, half over one another."""
@@ -201,8 +201,7 @@ class _Folding:
         """The power of all channels together, in each band."""
         power = np.sum(spectra.real**2 + spectra.imag**2, axis=(0, 1), dtype=float)
         scale = 2.0 / (_SEGMENTS * self._size * float(np.sum(self._window**2)))
-        sums = np.concatenate([[0.0], np.cumsum(power)])
-        return np.asarray(np.diff(sums[self._edges]) * scale)
+        return banded(power * scale, self._hertz, THIRDS_HZ)
 
     def worst_stretch(self, whole: list[Powers]) -> int:
         """The frame from which on, for RANKED_S, most power is lost by all ways together."""

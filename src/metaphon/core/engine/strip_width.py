@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 from scipy.fft import rfft, rfftfreq
 from scipy.signal import get_window
 
-from metaphon.core.document.mix import Mix
+from metaphon.core.document.graph import destinations
+from metaphon.core.document.mix import Mix, Strip
 from metaphon.core.dsp.block import Block
 from metaphon.core.edits.command import strip_of
 from metaphon.core.engine.plan import compile
@@ -15,9 +16,9 @@ from metaphon.core.engine.printing import alone, width_of
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
 from metaphon.core.measure.correlation import correlations, of_pair, or_none
+from metaphon.core.measure.thirds import THIRDS_HZ, banded
 from metaphon.core.process.doubler import Doubler
 
-BANDS_HZ = 1000.0 * 2.0 ** (np.arange(-15, 13) / 3.0)  # thirds of octaves, 31 Hz to 16 kHz
 _POINTS = 700  # of a picture of left against right
 _SEGMENT = 8192
 
@@ -26,7 +27,7 @@ _SEGMENT = 8192
 class Sides:
     """What two sides have in common.
 
-    `powers` are their mean products, (2, 2); `bands` their correlation by BANDS_HZ, None in
+    `powers` are their mean products, (2, 2); `bands` their correlation by THIRDS_HZ, None in
     silence; `points` their samples here and there, (2, points).
     """
 
@@ -48,14 +49,12 @@ def sides_of(sound: Block, rate_hz: int) -> Sides:
     wide = sound.astype(np.float64)
     window = get_window("hann", _SEGMENT)
     hertz = rfftfreq(_SEGMENT, 1.0 / rate_hz)
-    edges = np.searchsorted(hertz, np.append(BANDS_HZ, BANDS_HZ[-1] * 2 ** (1 / 3)) * 2 ** (-1 / 6))
-    sums = np.zeros((3, len(BANDS_HZ)))
+    sums = np.zeros((3, len(THIRDS_HZ)))
     for at in range(0, max(sound.shape[1] - _SEGMENT, 0) + 1, _SEGMENT // 2):
         part = wide[:, at : at + _SEGMENT]
         left, right = rfft(part * window[: part.shape[1]], _SEGMENT)
         products = np.stack([np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real])
-        total = np.concatenate([np.zeros((3, 1)), np.cumsum(products, axis=1)], axis=1)
-        sums += np.diff(total[:, edges], axis=1)
+        sums += banded(products, hertz, THIRDS_HZ)
     every = max(sound.shape[1] // _POINTS, 1)
     return Sides(
         wide @ wide.T / max(sound.shape[1], 1),
@@ -100,6 +99,33 @@ def through_chain(
     short = span[1] - span[0] - sound.shape[1]
     sound = np.pad(sound, ((0, 0), (0, max(short, 0))))
     return sound if len(sound) == 2 else np.repeat(sound, 2, axis=0) * np.float32(np.sqrt(0.5))
+
+
+def fed_by(mix: Mix, strip_id: str) -> Mix:
+    """The mix with nothing but a strip and what reaches it, by output or send."""
+    kept = {strip_id}
+    while more := {
+        strip.id
+        for strip in mix.strips
+        if strip.id not in kept and not kept.isdisjoint(destinations(strip))
+    }:
+        kept |= more
+
+    def cut(strip: Strip) -> dict[str, object]:
+        sends = tuple(send for send in strip.sends if send.bus in kept)
+        return {"sends": sends, "output": strip.output if strip.output in kept else None}
+
+    left = mix.with_strips(lambda strip: strip.model_copy(update=cut(strip)))
+    return left.model_copy(
+        update={
+            "tracks": tuple(track for track in left.tracks if track.id in kept),
+            "buses": tuple(bus for bus in left.buses if bus.id in kept),
+            "automation": tuple(
+                lane for lane in mix.automation if lane.target.split("/", 1)[0] in kept
+            ),
+            "groups": (),
+        }
+    )
 
 
 def doubles_only(mix: Mix, strip_id: str, place: int) -> Mix:

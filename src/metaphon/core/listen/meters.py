@@ -15,13 +15,11 @@ from metaphon.core.measure.correlation import correlations, fold_down_losses_db,
 from metaphon.core.measure.loudness import LoudnessMeter
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.measure.programme import loudspeakers_of
+from metaphon.core.measure.thirds import MIDDLES_HZ
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.downmix import PUBLISHED, Shares
 
 STEP_FRAMES = 1024
-BANDS_HZ = tuple(
-    float(f) for f in 1000.0 * 10.0 ** (np.arange(-16, 14) / 10)
-)  # third octaves, IEC 61260-1, 25 Hz on
 _WINDOW = 4096
 _POINTS = 256  # of the trace of left against right, in each step
 _FALL_S = 0.3  # how long correlation and balance look back
@@ -53,7 +51,7 @@ class Meters:
         )
         self._window = np.hanning(_WINDOW + 1)[:-1].astype(np.float32)
         frequencies = np.fft.rfftfreq(_WINDOW, 1.0 / rate_hz)
-        edges = np.array(BANDS_HZ)[:, None] * 10.0 ** np.array([-0.05, 0.05])
+        edges = np.array(MIDDLES_HZ)[:, None] * 10.0 ** np.array([-0.05, 0.05])
         first, last = np.searchsorted(frequencies, edges.T)
         self._bands = np.minimum(
             np.stack([first, np.maximum(last, first + 1)], axis=1), len(frequencies)
@@ -73,7 +71,7 @@ class Meters:
         self._pair = np.zeros(3)
         self._powers = np.zeros((channels, channels))
         self._past = np.zeros((2 + channels, _WINDOW), dtype=np.float32)
-        self._spectra = np.zeros((5, len(BANDS_HZ)))
+        self._spectra = np.zeros((5, len(MIDDLES_HZ)))
 
     def read(self, heard: Block, ears: Block) -> dict[str, Any]:
         """Take the next stretch; gives its readings, those by step as lists."""

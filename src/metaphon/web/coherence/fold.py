@@ -4,8 +4,9 @@ from typing import Any
 
 from django.http import QueryDict
 
-from metaphon.core.checks.fold_down_report import BANDS_HZ, RANKED_S, STEP_S
+from metaphon.core.checks.fold_down_report import RANKED_S, STEP_S
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.spatial.layouts import layout_named
 from metaphon.web.coherence.axis import WIDE, place_of
 from metaphon.web.jobs.models import FoldDownReport
@@ -73,10 +74,10 @@ def _y(lost_db: float, reach: int) -> float:
 def _bars(bands_db: list[float | None], reach: int) -> list[dict[str, Any]]:
     """A bar for each band, down from 0 for what is lost."""
     made = []
-    for hertz, lost in zip(BANDS_HZ, bands_db, strict=True):
+    for hertz, lost in zip(THIRDS_HZ, bands_db, strict=True):
         if lost is None:
             continue
-        left, right = (place_of(float(hertz) * 2.0 ** (by / 6.0)) for by in (-0.85, 0.85))
+        left, right = (place_of(float(hertz) * 10.0 ** (by / 20.0)) for by in (-0.85, 0.85))
         y = sorted((_y(0.0, reach), _y(lost, reach)))
         made.append(
             {"x": left, "width": round(right - left, 1), "y": y[0], "height": max(y[1] - y[0], 1)}

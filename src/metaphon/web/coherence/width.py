@@ -1,6 +1,6 @@
 """How wide a strip is before and after its chain: drawn, told, foretold, and set."""
 
-from functools import lru_cache
+from collections import OrderedDict
 from typing import Any
 
 import numpy as np
@@ -11,9 +11,10 @@ from metaphon.core.document.mix import LATEST_S, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.dsp.block import Block
 from metaphon.core.edits.typed_values import read_number
-from metaphon.core.engine.strip_width import BANDS_HZ, Sides, sides_of, through_chain
+from metaphon.core.engine.strip_width import Sides, fed_by, sides_of, through_chain
 from metaphon.core.errors import InputError
 from metaphon.core.measure.correlation import correlation, of_pair
+from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.processor import Processor
 from metaphon.web.coherence.axis import WIDE, place_of, ticks
@@ -26,7 +27,8 @@ from metaphon.web.shell.processors import part_of
 SPAN_S = 6.0  # what is measured
 OFFERED = ("widener", "doubler", "virtual_pair", "basics")
 _HIGH = 420.0
-_KEPT = 12  # sounds of a strip that are kept while its settings change
+_MOST_KEPT = 12
+_kept: OrderedDict[tuple[object, ...], Block] = OrderedDict()  # while settings change
 
 
 def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
@@ -119,78 +121,22 @@ def _sound(
     chain: bool = True,
     doubles: int | None = None,
 ) -> Block:
-    """The sound of a strip; kept by all that it is made of."""
-    sources = _feeding(document, strip)
-    lanes = tuple(a for a in document.automation if a.target.split("/", 1)[0] in sources)
-    tracks = tuple(track for track in document.tracks if track.id in sources)
-    buses = tuple(bus for bus in document.buses if bus.id in sources)
-    own = document.model_copy(
-        update={
-            **{"title": strip.name, "tracks": tracks, "buses": buses},
-            **{"automation": lanes, "groups": ()},
-        }
-    )
-    return _kept(own.model_dump_json(), strip.id, span, chain, doubles, _Held(own))
-
-
-class _Held:
-    """Something that goes along with a key and is not part of it."""
-
-    def __init__(self, document: Document) -> None:
-        self.document = document
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Held)
-
-    def __hash__(self) -> int:
-        return 0
-
-
-@lru_cache(maxsize=_KEPT)
-def _kept(
-    key: str, strip_id: str, span: tuple[int, int], chain: bool, doubles: int | None, held: _Held
-) -> Block:
-    return through_chain(held.document, strip_id, span, chain, doubles)
-
-
-def _feeding(document: Document, strip: Strip) -> set[str]:
-    """The strip and all that reaches it, and where they lead."""
-    found = {strip.id}
-    while True:
-        more = {
-            one.id
-            for one in document.strips
-            if one.output in found or any(send.bus in found for send in one.sends)
-        }
-        if more <= found:
-            break
-        found |= more
-    leads = [one for one in document.strips if one.id in found]
-    for one in leads:
-        found |= {str(one.output), *(send.bus for send in one.sends)}
-    return found | _reached(document, found)
-
-
-def _reached(document: Document, strips: set[str]) -> set[str]:
-    found = set(strips)
-    while True:
-        more = {
-            aim
-            for one in document.strips
-            if one.id in found
-            for aim in (str(one.output), *(send.bus for send in one.sends))
-        }
-        if more <= found:
-            return found
-        found |= more
+    """The sound of a strip; the last few are kept, by all that they are made of."""
+    own = fed_by(document, strip.id).model_copy(update={"title": strip.name})
+    key = (own.model_dump_json(), span, chain, doubles)
+    if key not in _kept:
+        _kept[key] = through_chain(own, strip.id, span, chain, doubles)
+    _kept.move_to_end(key)
+    while len(_kept) > _MOST_KEPT:
+        _kept.popitem(last=False)
+    return _kept[key]
 
 
 def loudest_s(mix: Mix, document: Document, strip: Strip) -> float:
     """Where a track, or the first track that feeds a bus, is loudest for as long as is measured."""
     track = strip if isinstance(strip, Track) else None
     if track is None:
-        feeding = _feeding(document, strip)
-        track = next((one for one in document.tracks if one.id in feeding and one.clips), None)
+        track = next((one for one in fed_by(document, strip.id).tracks if one.clips), None)
     if track is None or not track.clips:
         return 0.0
     sound, recordings = Sound(document), recordings_of(mix)
@@ -241,7 +187,7 @@ def _cloud(sides: Sides, top: float) -> str:
 def _line(sides: Sides) -> str:
     """The correlation by frequency; nothing where there is no sound."""
     path, pen = [], "M"
-    for hertz, alike in zip(BANDS_HZ, sides.bands, strict=True):
+    for hertz, alike in zip(THIRDS_HZ, sides.bands, strict=True):
         if alike is None:
             pen = "M"
             continue

@@ -25,9 +25,9 @@ from metaphon.core.listen.headphones import (
     wanted_change_db,
 )
 from metaphon.core.listen.loudspeakers import made_up
-from metaphon.core.listen.meters import BANDS_HZ
 from metaphon.core.listen.monitor import Correction, LoudspeakerSet, Monitor
 from metaphon.core.listen.practice_room import calibrated
+from metaphon.core.measure.thirds import MIDDLES_HZ
 from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.interaural import interaural
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
@@ -73,7 +73,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "own_headphones": _own(request, UserFile.Kind.HEADPHONES),
         "shipped": [(key, name) for key, name in SHIPPED.items()],
         "layouts": [layout for layout in LAYOUTS.values() if layout.channels > 1],
-        "bands_hz": json.dumps(BANDS_HZ),
+        "bands_hz": json.dumps(MIDDLES_HZ.tolist()),
         "chart": _sphere(),
     }
     return render(request, "listen/show.html", context)

@@ -60,25 +60,26 @@ function draw(handle, data) {
 }
 
 let asked = null;
-let waits = false;
-// The curve with a command tried; only the last that was asked for counts.
-function drawCurves(command) {
+let busy = false;
+// The curve with a command tried, one request after the other; only the last that was asked for counts.
+async function drawCurves(command) {
   asked = command;
-  if (waits) return;
-  waits = true;
-  setTimeout(async () => {
-    waits = false;
+  if (busy) return;
+  busy = true;
+  while (asked && board()) {
     const mine = asked;
-    if (!board()) return;
     const address = `${board().dataset.curves}&command=${encodeURIComponent(JSON.stringify(mine))}`;
     const answer = await fetch(address, { headers: { "HX-Request": "true" } });
-    if (!answer.ok || asked !== mine || !board()) return;
+    if (asked === mine) asked = null;
+    if (!answer.ok || !board()) continue;
     const { levels, phase, delay } = await answer.json();
     for (const path of svg().querySelectorAll("[data-level]"))
       if (levels[path.dataset.level]) path.setAttribute("d", levels[path.dataset.level]);
     svg().querySelector("path[data-curve=phase]").setAttribute("d", phase);
     svg().querySelector("path[data-curve=delay]").setAttribute("d", delay);
-  }, CURVES_MS);
+    await new Promise((done) => setTimeout(done, CURVES_MS));
+  }
+  busy = false;
 }
 
 const control = (handle) => `handle ${handle.dataset.number}`;
