@@ -398,6 +398,7 @@ class Width(WebTest):
         self.assertNotIn("Rain", self.shown())
         self.assertIn("Gull", self.shown(strip="gone"))
         self.edit("flow", kind="add_bus", name="Birds")
+        self.edit("flow", kind="set_layout", strip="birds", layout="0+2+0")
         self.assertIn("Birds has no sound yet", self.shown(strip="birds"))
         self.assertIn("may be 0 to", self.shown_fault(from_s="-4"))
 

@@ -92,7 +92,7 @@ class WhatIsSent(TransactionTestCase):
             ("/mix/1/flow/edit", 4),
             (arrival, 9),
             ("/mix/1/listen/file/head", 64),
-            ("/mix/1/field/strip/gull/lanes/bring", 6),
+            ("/mix/1/lanes/strip/gull/bring", 6),
         ):
             over = self.send(path, length=most * MEGABYTE + 1, **self.signed_in)
             self.assertEqual(over[0], 413, path)

@@ -333,7 +333,7 @@ document.addEventListener("change", ({ target }) => {
   lane = null; // what is pressed before the other one is there changes nothing
   svg().replaceChildren();
   htmx.ajax("GET", `${tools().dataset.base}?${asked}`, {
-    target: tools().closest("#field-lanes, #lanes-body"),
+    target: tools().closest(holder),
     swap: "innerHTML",
   });
 });
@@ -357,6 +357,28 @@ player.addEventListener("transport", () => {
   if (line) line.setAttribute("d", `M${xOf(now())} 4V${TALL - 4}`);
 });
 addEventListener("resize", () => lane && drawLane());
+// What a box of the lane holds is not drawn away under the hand; the lane is drawn anew when the box is closed.
+const holder = "#field-lanes, #lanes-body";
+let stale = false;
+document.addEventListener("htmx:beforeSwap", ({ detail }) => {
+  if (detail.requestConfig.verb !== "get" || !detail.target.matches?.(holder)) return;
+  if (!detail.target.querySelector(":popover-open")) return;
+  detail.shouldSwap = false;
+  stale = true;
+});
+document.addEventListener(
+  "toggle",
+  ({ target, newState }) => {
+    const held = newState === "closed" && stale && target.closest?.(holder);
+    if (!held) return;
+    stale = false;
+    htmx.ajax("GET", `${tools().dataset.base}?${tools().dataset.query}`, {
+      target: held,
+      swap: "innerHTML",
+    });
+  },
+  { capture: true },
+);
 document.addEventListener("htmx:afterSettle", beginLane);
 beginLane();
 
