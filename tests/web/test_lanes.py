@@ -140,5 +140,9 @@ class Lanes(WebTest):
             self.assertContains(answer, "-9.0, &quot;linear&quot;]")
             self.assertEqual(answer["HX-Trigger"], told)  # a new lane changes the workspace too
         self.assertContains(self.lanes(strip="gone"), "one")
+        self.edit("flow", kind="add_processor", strip="one", processor="resonator")
+        for parameter, seen in (("frequency_hz", "true"), ("emphasis_db", "false")):
+            lane = self.lanes(parameter=f"chain/0/{parameter}")
+            self.assertContains(lane, f"&quot;log&quot;: {seen}")  # frequencies by octaves
         self.client.force_login(make_user("bob"))
         self.assertEqual(self.lanes().status_code, 404)

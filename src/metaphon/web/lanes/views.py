@@ -147,6 +147,7 @@ def _shown(request: HttpRequest, mix: Mix) -> dict[str, Any]:
         "low": low,
         "high": high,
         "turns": is_turning(path),
+        "log": _is_log(strip, path),
         "length_s": length_s,
         "still": _still(strip, path),
         "title": offered.get(path, path),
@@ -179,6 +180,14 @@ def _wave(mix: Mix, document: Document, strip: Strip, length_s: float) -> str:
     frames = round(length_s * document.sample_rate_hz)
     found = extremes(Sound(document), strip, "", lambda path: draw(recordings[path]), 0, frames)
     return as_path(found, 22.0)
+
+
+def _is_log(strip: Strip, path: str) -> bool:
+    """Whether a parameter is seen on a logarithmic scale, as frequencies are."""
+    found = field_at(strip, parsed(path))
+    return (
+        found is not None and extra_of(type(found[0]).model_fields[found[1]]).get("scale") == "log"
+    )
 
 
 def _still(strip: Strip, path: str) -> float:

@@ -46,7 +46,9 @@ const yOf = (value) => {
     ? value <= -60
       ? 0
       : (value + 60) / (high + 60)
-    : (value - low) / (high - low);
+    : lane.log
+      ? Math.log(value / low) / Math.log(high / low)
+      : (value - low) / (high - low);
   return TALL - 8 - part * (TALL - 16);
 };
 const at = (event) => {
@@ -60,7 +62,13 @@ const at = (event) => {
     ),
   );
   const part = Math.max(0, Math.min(1, (TALL - 8 - (event.clientY - box.top)) / (TALL - 16)));
-  const value = gain() ? (part <= 0 ? low : -60 + part * (high + 60)) : low + part * (high - low);
+  const value = gain()
+    ? part <= 0
+      ? low
+      : -60 + part * (high + 60)
+    : lane.log
+      ? low * (high / low) ** part
+      : low + part * (high - low);
   return [Math.round(seconds * 1000) / 1000, value];
 };
 const digits = () => (ends()[1] - ends()[0] > 20 ? 1 : 3);
@@ -71,7 +79,11 @@ function drawLane() {
   const area = svg();
   if (!lane || !area) return;
   const [low, high] = ends();
-  const marks = gain() ? [-60, -40, -20, 0, 12] : [low, (low + high) / 2, high];
+  const marks = gain()
+    ? [-60, -40, -20, 0, 12]
+    : lane.log
+      ? [low, Math.sqrt(low * high), high]
+      : [low, (low + high) / 2, high];
   const parts = [];
   for (const mark of marks) {
     parts.push(
@@ -303,7 +315,8 @@ document.addEventListener(
       }[event.key];
       const place = chosen;
       point[0] = Math.max(0, Math.round((point[0] + dt * size) * 1000) / 1000);
-      point[1] = Math.max(low, Math.min(high, point[1] + dv * size));
+      const next = lane.log ? point[1] * 2 ** ((Math.sign(dv) * size) / 24) : point[1] + dv * size;
+      point[1] = Math.max(low, Math.min(high, next));
       settle(point);
       later(point, place);
     } else return;
