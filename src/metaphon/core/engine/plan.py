@@ -414,7 +414,7 @@ def _strip(
     return StripPlan(
         strip.id,
         strip.name,
-        _channels(strip, channels),
+        channels_of(strip, channels),
         clips,
         chain.processors,
         chain.latencies,
@@ -480,7 +480,8 @@ class _Chain(NamedTuple):
     lanes: tuple[ChainLane, ...]
 
 
-def _channels(strip: Strip, count: int) -> Channels:
+def channels_of(strip: Strip, count: int) -> Channels:
+    """What the channels of a strip are, by how many it has."""
     try:
         own = format_of(strip, count)
     except InputError:  # so many channels fit nothing; they are worked on alike

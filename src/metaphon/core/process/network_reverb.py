@@ -138,6 +138,7 @@ class _NetworkReverb:
 
     def __init__(self, channels: Channels, rate_hz: int) -> None:
         self._rate_hz = rate_hz
+        self._silent = 0  # frames
         self._setting: Memo[NetworkReverb, _Setting] = Memo(lambda one: one.setting(rate_hz))
         self._predelay = FractionalDelay(channels.count)
         turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
@@ -194,7 +195,10 @@ class _NetworkReverb:
             self._network,
             self._diffusion,
         )
-        if not source.any() and np.abs(wet).max(initial=0.0) < _GONE:
+        silent = not source.any() and np.abs(wet).max(initial=0.0) < _GONE
+        self._silent = self._silent + block.shape[1] if silent else 0
+        # what is on its way through a line has not been heard yet
+        if self._silent > self._network.lines.shape[1] + self._diffusion.delays.shape[2]:
             self._network.lines[:] = 0.0
             self._diffusion.delays[:] = 0.0
         dry = parameters.map(lambda one: float(not one.wet_only))

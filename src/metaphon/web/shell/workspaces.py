@@ -38,6 +38,7 @@ WORKSPACES = (
             ("fold", "Fold-down"),
         ),
     ),
+    Workspace("reverb", "Reverb", views=(("tail", "Tail"), ("sends", "Sends"))),
     Workspace("field", "Field"),
     Workspace(
         "listen",
