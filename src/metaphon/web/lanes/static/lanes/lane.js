@@ -343,6 +343,7 @@ document.addEventListener("change", ({ target }) => {
   const asked = new URLSearchParams(tools().dataset.query);
   asked.set(target.name, target.value);
   if (target.name === "strip") asked.delete("parameter"); // what moves on the other one
+  tools().dataset.query = asked; // what is drawn anew meanwhile is the new one too
   lane = null; // what is pressed before the other one is there changes nothing
   svg().replaceChildren();
   htmx.ajax("GET", `${tools().dataset.base}?${asked}`, {
@@ -373,11 +374,19 @@ addEventListener("resize", () => lane && drawLane());
 // What a box of the lane holds is not drawn away under the hand; the lane is drawn anew when the box is closed.
 const holder = "#field-lanes, #lanes-body";
 let stale = false;
+let wanted = ""; // the lane that was asked for last: an answer that comes late is not drawn over it
+const isLane = ({ requestConfig, target }) =>
+  requestConfig.verb === "get" && target.matches?.(holder);
+document.addEventListener("htmx:beforeRequest", ({ detail }) => {
+  if (isLane(detail)) wanted = detail.requestConfig.path;
+});
 document.addEventListener("htmx:beforeSwap", ({ detail }) => {
-  if (detail.requestConfig.verb !== "get" || !detail.target.matches?.(holder)) return;
-  if (!detail.target.querySelector(":popover-open")) return;
-  detail.shouldSwap = false;
-  stale = true;
+  if (!isLane(detail)) return;
+  if (detail.requestConfig.path !== wanted) detail.shouldSwap = false;
+  else if (detail.target.querySelector(":popover-open")) {
+    detail.shouldSwap = false;
+    stale = true;
+  }
 });
 document.addEventListener(
   "toggle",
