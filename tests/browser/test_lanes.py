@@ -34,11 +34,10 @@ class Drawer(BrowserTest):
         expect(page.locator("#lane")).to_contain_text("does not move")
         box = page.locator("#lane").bounding_box()
         assert box
-        for across, down in ((0.2, 0.3), (0.6, 0.7)):
+        for count, (across, down) in enumerate(((0.2, 0.3), (0.6, 0.7)), start=1):
             page.mouse.click(box["x"] + across * box["width"], box["y"] + down * box["height"])
-            page.wait_for_load_state("networkidle")
-        expect(page.locator("#lane .point")).to_have_count(2)
-        self.wait_for(lambda: len(self.width()) == 2)
+            expect(page.locator("#lane .point")).to_have_count(count)
+            self.wait_for(lambda count=count: len(self.width()) == count)
         (early, wide), (late, narrow) = self.width()
         self.assertLess(early, late)
         self.assertGreater(wide, narrow)

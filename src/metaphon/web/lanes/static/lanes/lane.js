@@ -375,19 +375,22 @@ addEventListener("resize", () => lane && drawLane());
 const holder = "#field-lanes, #lanes-body";
 let stale = false;
 let wanted = ""; // the lane that was asked for last: an answer that comes late is not drawn over it
-const isLane = ({ requestConfig, target }) =>
-  requestConfig.verb === "get" && target.matches?.(holder);
+const isAsked = ({ requestConfig }) => requestConfig.verb === "get";
 document.addEventListener("htmx:beforeRequest", ({ detail }) => {
-  if (isLane(detail)) wanted = detail.requestConfig.path;
+  if (detail.target.matches?.(holder) && isAsked(detail)) wanted = detail.requestConfig.path;
 });
 document.addEventListener("htmx:beforeSwap", ({ detail }) => {
-  if (!isLane(detail)) return;
-  if (detail.requestConfig.path !== wanted) detail.shouldSwap = false;
+  if (!detail.target.matches?.(holder)) return;
+  if (isAsked(detail) && detail.requestConfig.path !== wanted) detail.shouldSwap = false;
   else if (detail.target.querySelector(":popover-open")) {
-    detail.shouldSwap = false;
+    detail.swapOverride = "none"; // the history beside it is drawn all the same
     stale = true;
   }
 });
+document.addEventListener(
+  "submit",
+  ({ target }) => target.closest?.(holder) && target.closest("[popover]")?.hidePopover(),
+);
 document.addEventListener(
   "toggle",
   ({ target, newState }) => {
