@@ -15,7 +15,7 @@ from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import channels_of_tracks
 from metaphon.web.shell.processors import part_of
 
-WIDE, HIGH = 800.0, 300.0
+WIDE, HIGH = 1200.0, 220.0
 _LOWEST_DB = 60.0
 _FIGURES = (
     ("EDT", "edt_s", "s", 2),
