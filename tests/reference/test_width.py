@@ -61,6 +61,18 @@ class Widening(unittest.TestCase):
                 left = out.sum(axis=0) - sound[:, : out.shape[1]].sum(axis=0)
                 self.assertLess(20 * np.log10(np.abs(left).max() / np.abs(sound).max()), -120.0)
 
+    def test_it_is_wide_between_its_corners_alone(self) -> None:
+        setting = Widener(correlation=-0.5, bass_hz=300.0, treble_hz=3000.0)
+        told = sides_of(widened(self.mono, setting)[:, RATE_HZ:], RATE_HZ)
+        for hz, alike in zip(THIRDS_HZ, told.bands, strict=True):
+            if 45.0 < hz < 110.0 or hz > 9000.0:
+                self.assertGreater(alike or 0.0, 0.9, hz)
+            elif 450.0 < hz < 2000.0:
+                self.assertLess(alike or 0.0, 0.0, hz)
+        whole = widened(self.mono, Widener(correlation=0.0, treble_hz=20000.0))
+        near = widened(self.mono, Widener(correlation=0.0, treble_hz=19990.0))
+        self.assertLess(np.std(whole - near), 0.2 * np.std(whole))  # it passes over evenly
+
     def test_it_has_the_correlation_that_was_asked_for(self) -> None:
         for character in ("dense", "open"):
             for wanted in (0.8, 0.5, 0.0, -0.3, -0.5):

@@ -12,12 +12,13 @@ from numpy.typing import NDArray
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import FilterWithMemory
 from metaphon.core.dsp.delay_line import DelayLine
-from metaphon.core.dsp.filter_shapes import low_cut
+from metaphon.core.dsp.filter_shapes import high_cut, low_cut
 from metaphon.core.dsp.motion import Memo, Motion
-from metaphon.core.dsp.sections import Cascade, Sections
+from metaphon.core.dsp.sections import Cascade, Sections, passing
 from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
 
-_SLOPE_DB = 24  # of the corner below which it stays narrow
+_SLOPE_DB = 24  # of the corners beyond which it stays narrow
+_WHOLE_HZ = 20000.0  # a corner that cuts nothing
 _BEGINS_MS = 1.5  # before that the added side has nothing, so that neither side is favoured
 # delays of the all-passes in ms, and their coefficient: no common factors (Schroeder 1962)
 _CHARACTERS = {
@@ -54,6 +55,15 @@ class Widener(Processor):
     bass_hz: float = parameter(
         120.0, 20.0, 1000.0, unit="Hz", step=1.0, scale="log", help="Below this it stays narrow."
     )
+    treble_hz: float = parameter(
+        20000.0,
+        1000.0,
+        20000.0,
+        unit="Hz",
+        step=10.0,
+        scale="log",
+        help="Above this it stays narrow; 20 kHz widens all.",
+    )
     character: Literal["dense", "open"] = choice(
         "dense", help="Dense colours least; open breathes like a room."
     )
@@ -66,6 +76,12 @@ class Widener(Processor):
 
     def tail_s(self, rate_hz: int) -> float:
         return 0.0 if self.correlation >= 1.0 else _LONGEST_MS[self.character] / 1000.0
+
+    def band(self, rate_hz: int) -> tuple[Sections, Sections]:
+        """What the added side goes through: the low-cut, and the high-cut or what passes all."""
+        above = high_cut(min(self.treble_hz, 0.45 * rate_hz), _SLOPE_DB, rate_hz)
+        all_of_it = self.treble_hz >= _WHOLE_HZ
+        return low_cut(self.bass_hz, _SLOPE_DB, rate_hz), passing(above) if all_of_it else above
 
     @property
     def side(self) -> float:
@@ -123,7 +139,7 @@ class _Widener:
         self._late = DelayLine(channels, latency)
         self._side = FilterWithMemory(1)
         self._cut = Cascade(1)
-        self._sections: Memo[float, Sections] = Memo(lambda hz: low_cut(hz, _SLOPE_DB, rate_hz))
+        self._band: Memo[Widener, tuple[Sections, Sections]] = Memo(lambda one: one.band(rate_hz))
 
     def process(self, block: Block, parameters: Motion[Widener], at: int) -> Block:
         block = self._late.process(block)
@@ -132,7 +148,7 @@ class _Widener:
         taps = parameters.map(lambda one: side_taps(one.character, self._rate_hz))
         middle = 0.5 * (block[:1] + block[1:])
         side = self._side.process(middle, taps)
-        side = self._cut.process(side, parameters.map(lambda one: (self._sections(one.bass_hz),)))
+        side = self._cut.process(side, parameters.map(self._band))
         added = side[0] * parameters.map(lambda one: one.side).line(block.shape[1])
         level = parameters.map(lambda one: one.level).line(block.shape[1])
         out = np.stack([(block[0] + added) * level, (block[1] - added) * level])
