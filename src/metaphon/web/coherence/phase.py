@@ -12,8 +12,8 @@ import numpy as np
 from django.http import QueryDict
 from numpy.typing import NDArray
 
-from metaphon.core.document.mix import Bus, Strip
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.mix import Strip
 from metaphon.core.engine.chain_response import (
     FREQUENCIES_HZ,
     ChainResponse,
@@ -28,7 +28,7 @@ from metaphon.core.process.processor import Processor
 from metaphon.web.coherence.axis import WIDE, path_over, place_of, ticks
 from metaphon.web.coherence.width import loudest_s
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.snapshots import channels_of_tracks
+from metaphon.web.mixes.snapshots import channels_of_strips
 from metaphon.web.shell.posted import number_in
 from metaphon.web.shell.templatetags.figures import signed
 
@@ -60,7 +60,9 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     rate_hz = document.sample_rate_hz
     unwrapped = given.get("unwrapped") == "on"
     against = given.get("against", "")
-    channels = 2 if against == RIGHT or _is_pair(mix, document, strip) else 1
+    channels = (
+        2 if against == RIGHT or channels_of_strips(mix, document).get(strip.id, 0) == 2 else 1
+    )
     found = response_of(chain, rate_hz, channels)
     facing = _facing(document, against, chain)
     faced = response_of(facing, rate_hz, channels, int(against == RIGHT)) if facing else None
@@ -125,12 +127,6 @@ def _way(document: Document, strip: Strip) -> tuple[Strip, ...]:
     while (bus := document.find_strip(str(found[-1].output))) and bus not in found:
         found.append(bus)
     return tuple(found)
-
-
-def _is_pair(mix: Mix, document: Document, strip: Strip) -> bool:
-    if isinstance(strip, Bus):
-        return strip.layout == "0+2+0"
-    return channels_of_tracks(mix, document).get(strip.id, 0) == 2
 
 
 def _facing(

@@ -20,7 +20,7 @@ from metaphon.core.process.processor import Processor
 from metaphon.web.coherence.axis import WIDE, place_of, ticks
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import draw
-from metaphon.web.mixes.snapshots import channels_of_tracks, recordings_of
+from metaphon.web.mixes.snapshots import channels_of_strips, recordings_of
 from metaphon.web.mixes.waves import COLUMNS, extremes
 from metaphon.web.shell.processors import part_of
 
@@ -33,8 +33,9 @@ _kept: OrderedDict[tuple[object, ...], Block] = OrderedDict()  # while settings 
 
 def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     """The strips that can be wide, and the one that is open."""
-    channels = _channels(mix, document)
-    strips = [strip for strip in document.strips if channels.get(strip.id, 0) in (1, 2)]
+    channels = channels_of_strips(mix, document)
+    awake = [strip for strip in document.strips if not strip.resting]
+    strips = [strip for strip in awake if channels.get(strip.id, 0) in (1, 2)]
     context: dict[str, Any] = {"strips": strips}
     wanted = given.get("strip", "")
     first = next((one for one in strips if any(p.needs_two_sides for p in one.chain)), None)
@@ -97,13 +98,6 @@ def tried(document: Document, given: QueryDict) -> dict[str, Any]:
         raise InputError("This track or bus is no longer in the mix; choose another.")
     start_s = read_number(given.get("start_s", "0"), "The span measured", 0.0, LATEST_S)
     return {"strip": strip, **picture(document, strip, start_s)}
-
-
-def _channels(mix: Mix, document: Document) -> dict[str, int]:
-    buses = {bus.id: {"0+1+0": 1, "0+2+0": 2}.get(bus.layout, 0) for bus in document.buses}
-    awake = {strip.id for strip in document.strips if not strip.resting}
-    found = channels_of_tracks(mix, document) | buses
-    return {strip_id: count for strip_id, count in found.items() if strip_id in awake}
 
 
 def _has(strip: Strip, kind: str) -> bool:

@@ -11,6 +11,7 @@ from pathlib import Path
 from django.core.files.storage import default_storage
 
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.targets import bus_format
 from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.rows import (
@@ -198,6 +199,12 @@ def recordings_of(mix: Mix) -> dict[Path, AudioFile]:
 def local_path(file: AudioFile) -> Path:
     """Where a recording lies on this machine."""
     return Path(default_storage.path(str(file.file.name)))
+
+
+def channels_of_strips(mix: Mix, document: Document) -> dict[str, int]:
+    """How many channels each bus and each track with a recording works with, by its id."""
+    buses = {bus.id: bus_format(bus.layout).channels for bus in document.buses}
+    return channels_of_tracks(mix, document) | buses
 
 
 def channels_of_tracks(mix: Mix, document: Document) -> dict[str, int]:

@@ -8,11 +8,10 @@ from django.http import QueryDict
 
 from metaphon.core.document.mix import Bus, Strip
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.targets import bus_format
 from metaphon.core.engine.tail import tail_of
 from metaphon.core.measure.room_response import OCTAVES_HZ, RoomResponse, room_response
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.snapshots import channels_of_tracks
+from metaphon.web.mixes.snapshots import channels_of_strips
 from metaphon.web.shell.processors import part_of
 
 WIDE, HIGH = 1200.0, 220.0
@@ -42,7 +41,7 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     if strip is None:
         return context
     other = by_id.get(given.get("other", ""))
-    channels = _channels(mix, document)
+    channels = channels_of_strips(mix, document)
     rate_hz = document.sample_rate_hz
     found = [_told(one, channels[one.id], rate_hz) for one in (strip, other) if one]
     length_s = max(_until_s(one) for one in found)
@@ -63,11 +62,6 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
         ],
         "channels": channels[strip.id],
     }
-
-
-def _channels(mix: Mix, document: Document) -> dict[str, int]:
-    buses = {bus.id: bus_format(bus.layout).channels for bus in document.buses}
-    return channels_of_tracks(mix, document) | buses
 
 
 def _told(strip: Strip, channels: int, rate_hz: int) -> RoomResponse:
