@@ -27,7 +27,7 @@ from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import recordings_of
-from metaphon.web.mixes.waves import COLUMNS, PeaksOf, as_path, extremes
+from metaphon.web.mixes.waves import COLUMNS, PeaksOf, as_path, extremes, loudest_column
 
 SPAN_S = 10.0  # what is analysed
 WIDTHS_S = (0.01, 0.05, 0.2, 1.0, 5.0, 30.0, 120.0, 600.0, 3600.0)
@@ -244,9 +244,7 @@ def _start_s(sound: Sound, tracks: tuple[Track, Track], peaks_of: PeaksOf) -> fl
     ]
     each = np.minimum(*(level / max(level.max(), 1e-9) for level in levels)) ** 2
     span = max(round(SPAN_S / length_s * COLUMNS), 1)
-    sums = np.concatenate([[0.0], np.cumsum(each)])
-    best = int(np.argmax(sums[span:] - sums[:-span])) if span < COLUMNS else 0
-    return round(best * length_s / COLUMNS, 2)
+    return round(loudest_column(each, span) * length_s / COLUMNS, 2)
 
 
 def _length_s(sound: Sound, track: Track) -> float:

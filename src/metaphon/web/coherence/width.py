@@ -21,7 +21,7 @@ from metaphon.web.coherence.axis import WIDE, place_of, ticks
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import channels_of_strips, recordings_of
-from metaphon.web.mixes.waves import COLUMNS, extremes
+from metaphon.web.mixes.waves import COLUMNS, extremes, loudest_column
 from metaphon.web.shell.processors import part_of
 
 SPAN_S = 6.0  # what is measured
@@ -139,9 +139,7 @@ def loudest_s(mix: Mix, document: Document, strip: Strip) -> float:
     levels = np.abs(extremes(sound, track, "", lambda path: draw(recordings[path]), 0, frames))
     loud = levels.max(axis=0) ** 2
     span = max(round(SPAN_S * rate_hz / frames * COLUMNS), 1)
-    sums = np.concatenate([[0.0], np.cumsum(loud)])
-    best = int(np.argmax(sums[span:] - sums[:-span])) if span < COLUMNS else 0
-    return round(best * frames / rate_hz / COLUMNS, 1)
+    return round(loudest_column(loud, span) * frames / rate_hz / COLUMNS, 1)
 
 
 def _foretold(strip: Strip, before: Sides) -> tuple[float | None, float | None] | None:

@@ -39,6 +39,12 @@ def extremes(
     return total
 
 
+def loudest_column(power: NDArray[np.float64], columns: int) -> int:
+    """Where, of COLUMNS in a row, so many together have most of a power; the first if none fit."""
+    sums = np.concatenate([[0.0], np.cumsum(power)])
+    return int(np.argmax(sums[columns:] - sums[:-columns])) if columns < COLUMNS else 0
+
+
 def _of_clip(clip: Placed, kept: NDArray[np.int16], start: int, frames: int) -> Extremes:
     each = frames / COLUMNS
     edges = start + np.arange(COLUMNS + 1) * each - clip.first  # in the clip
