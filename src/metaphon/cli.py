@@ -257,11 +257,14 @@ def _check(options: argparse.Namespace) -> Answer:
 
 
 def _edit(options: argparse.Namespace) -> Answer:
-    from metaphon.core.edits.registry import apply_all, read_all, with_files_in
+    from metaphon.core.edits.registry import apply_all, read_all, with_files
     from metaphon.core.files.mixdoc import read, read_json, write
 
     folder = options.mix.absolute().parent
-    commands = [with_files_in(command, folder) for command in read_all(read_json(options.commands))]
+    commands = [
+        with_files(command, lambda file: folder / file)
+        for command in read_all(read_json(options.commands))
+    ]
     mix, said = apply_all(read(options.mix), commands)
     write(mix, options.out)
     return {"document": str(options.out), "edits": said}

@@ -130,7 +130,9 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "copy_clip": [{"strip": "gull", "place": 0, "start_s": 0.3}],
     "trim_clip": [{"strip": "gull", "place": 0, "begins_s": 0.1, "ends_s": 0.3}],
     "split_clip": [{"strip": "gull", "place": 0, "at_s": 0.25}],
-    "add_bus": [{"name": "Hall", "reverb": True}],
+    "add_bus": [{"name": "Hall", "reverb": True}, {"name": "Shed", "file": "two.wav"}],
+    "choose_response": [{"strip": "shed", "place": 0, "file": "two.wav"}],
+    "set_tempo": [{"value": "90 BPM"}],
     "remove_strip": [{"strip": "room"}, {"strip": "gull"}],
     "move_strip": [{"strip": "boat", "to": 0}],
     "group": [{"strips": ["pair", "boat"], "name": "Boats"}],
@@ -172,7 +174,7 @@ class EditTest(FolderTest):
                     "group": "birds",
                     "gain_db": -3.0,
                     "placement": away,
-                    "sends": [{"bus": "room"}],
+                    "sends": [{"bus": "room"}, {"bus": "shed"}],
                 },
                 {
                     "id": "boat",
@@ -198,8 +200,9 @@ class EditTest(FolderTest):
                 {
                     "id": "room",
                     "name": "Room",
-                    "chain": [{"kind": "network_reverb", "decay_s": 0.3}],
-                }
+                    "chain": [{"kind": "network_reverb", "decay_s": 0.3, "predelay_note": "1/64"}],
+                },
+                {"id": "shed", "name": "Shed", "chain": [{"kind": "convolution_reverb"}]},
             ],
             groups=[{"id": "birds", "name": "Birds"}],
             automation=[{"target": "gull/placement/azimuth_deg", "points": points}],

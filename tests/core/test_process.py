@@ -199,7 +199,7 @@ class AnyProcessor(unittest.TestCase):
             for name, told in model.model_json_schema()["properties"].items():
                 if name != "kind":
                     self.assertTrue(told.get("description"), f"{kind}.{name} has no help")
-                    if told["type"] == "number":
+                    if told.get("type") == "number":
                         self.assertTrue(
                             {"unit", "step", "minimum", "maximum"} <= told.keys(), f"{kind}.{name}"
                         )

@@ -286,6 +286,9 @@ class Mix(Part):
     version: Literal[1] = 1
     title: str = Field("Untitled", min_length=1, max_length=120)
     sample_rate_hz: int = Field(48000, ge=44100, le=192000)
+    tempo_bpm: float = parameter(
+        120.0, 20.0, 300.0, unit="BPM", step=0.1, moves=False, help="Quarters a minute."
+    )
     tracks: tuple[Track, ...] = ()
     buses: tuple[Bus, ...] = ()
     groups: tuple[Group, ...] = ()

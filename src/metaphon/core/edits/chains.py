@@ -1,6 +1,7 @@
 """The processors of strips: added, moved, copied, taken off; the bands of those that have bands."""
 
 from collections.abc import Iterable
+from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import Field, ValidationError
@@ -10,6 +11,7 @@ from metaphon.core.document.mix import Identifier, Mix, Strip
 from metaphon.core.edits.chain_places import renumbered
 from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished
+from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.processor import Processor
 from metaphon.core.process.registry import KINDS, AnyProcessor
 
@@ -51,6 +53,31 @@ class AddProcessor(Command):
         if self.processor not in KINDS:
             raise InputError("Choose a processor from the list.")
         return KINDS[self.processor]
+
+
+class ChooseResponse(Command):
+    """Choose the response of a space for a convolution reverb, or none."""
+
+    kind: Literal["choose_response"] = "choose_response"
+    strip: Identifier
+    place: int = Place
+    file: Path | None = Field(description="The response, relative to the document.")
+
+    def apply(self, mix: Mix) -> Mix:
+        strip = strip_of(mix, self.strip)
+        new = self._reverb(strip).model_copy(update={"file": self.file})
+        return _with_processor(mix, strip, self.place, new)
+
+    def describe(self, mix: Mix) -> str:
+        strip = strip_of(mix, self.strip)
+        self._reverb(strip)
+        return f"{strip.name}: {self.file.stem if self.file else 'no response'}"
+
+    def _reverb(self, strip: Strip) -> ConvolutionReverb:
+        found = processor_at(strip, self.place)
+        if not isinstance(found, ConvolutionReverb):
+            raise Vanished("This reverb is no longer there; look again.")
+        return found
 
 
 class RemoveProcessor(Command):

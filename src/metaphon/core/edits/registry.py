@@ -1,7 +1,7 @@
 """Every command there is: found in this package, read from data, told as a schema."""
 
 import json
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import reduce
 from importlib import import_module
 from inspect import isabstract
@@ -10,7 +10,7 @@ from pathlib import Path
 from pkgutil import iter_modules
 from typing import Annotated, Any, Literal, get_args, get_origin
 
-from pydantic import Field, TypeAdapter, ValidationError, create_model
+from pydantic import BaseModel, Field, TypeAdapter, ValidationError, create_model
 
 from metaphon.core import edits
 from metaphon.core.document.mix import Mix
@@ -147,14 +147,22 @@ def apply_all(mix: Mix, commands: Iterable[Command]) -> tuple[Mix, list[str]]:
     return mix, said
 
 
-def with_files_in(command: Command, folder: Path) -> Command:
-    """The same command, its recordings named from a folder."""
-    file = getattr(command, "file", None)
-    if isinstance(command, Batch):
-        return command.model_copy(
-            update={"commands": tuple(with_files_in(one, folder) for one in command.commands)}
-        )
-    return command.model_copy(update={"file": folder / file}) if isinstance(file, Path) else command
+def with_files(command: Command, change: Callable[[Path], Path]) -> Command:
+    """The same command with every file that it names renamed by `change`."""
+    renamed: Command = _renamed(command, change)
+    return renamed
+
+
+def _renamed(value: Any, change: Callable[[Path], Path]) -> Any:
+    if isinstance(value, Path):
+        return change(value)
+    if isinstance(value, tuple):
+        return tuple(_renamed(one, change) for one in value)
+    if not isinstance(value, BaseModel):
+        return value
+    held = {name: getattr(value, name) for name in type(value).model_fields}
+    new = {name: _renamed(one, change) for name, one in held.items()}
+    return value.model_copy(update={n: one for n, one in new.items() if one is not held[n]})
 
 
 def schema() -> dict[str, Any]:

@@ -32,8 +32,9 @@ from metaphon.core.edits.command import (
     strip_of,
 )
 from metaphon.core.errors import InputError, Vanished
+from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.doubler import Doubler
-from metaphon.core.process.registry import KINDS
+from metaphon.core.process.network_reverb import NetworkReverb
 
 _NAME = Field(max_length=120)
 
@@ -98,12 +99,15 @@ class AddTrack(Command):
 
 
 class AddBus(Command):
-    """Make a bus; with `reverb` it carries one, ready to be sent to."""
+    """Make a bus; with `reverb` it carries one, ready to be sent to: by rule, or by a response."""
 
     kind: Literal["add_bus"] = "add_bus"
     name: str = Field("", max_length=110)
     layout: str = "0+5+0"
     reverb: bool = False
+    file: Path | None = Field(
+        None, description="The response of its space, relative to the document."
+    )
 
     def apply(self, mix: Mix) -> Mix:
         width, name = bus_format(self.layout), self._name()
@@ -111,7 +115,7 @@ class AddBus(Command):
             id=free_id(mix, name, "bus"),
             name=name,
             layout=width.name,
-            chain=(KINDS["network_reverb"](),) if self.reverb else (),
+            chain=self._chain(),
             placement=Placement(mode="scene" if width.order else "bed"),
         )
         return mix.model_copy(update={"buses": (*mix.buses, bus)})
@@ -119,8 +123,14 @@ class AddBus(Command):
     def describe(self, mix: Mix) -> str:
         return f"Made the bus {self._name()}"
 
+    def _chain(self) -> tuple[Any, ...]:
+        if self.file is not None:
+            return (ConvolutionReverb(file=self.file),)
+        return (NetworkReverb(),) if self.reverb else ()
+
     def _name(self) -> str:
-        return self.name.strip() or ("Reverb" if self.reverb else "Bus")
+        reverb = self.reverb or self.file is not None
+        return self.name.strip() or ("Reverb" if reverb else "Bus")
 
 
 class RemoveStrip(Command):

@@ -63,6 +63,8 @@ def read_value(part: BaseModel, name: str, given: Any, rate_hz: int) -> Any:
     if kind is bool:
         return _switch(label, given)
     bounds = range_of_field(field)
+    if extra_of(field).get("role") == "response":
+        raise InputError("Choose a space from the list.")
     if bounds is None:
         return given
     empty = given is None or (isinstance(given, str) and not given.strip())

@@ -53,6 +53,22 @@ class ResetFoldDown(Command):
         return "Fold-down as published"
 
 
+class SetTempo(Command):
+    """Set the tempo of the mix, by which times said as notes go."""
+
+    kind: Literal["set_tempo"] = "set_tempo"
+    value: float | str = Field(description="Quarters a minute, as people type it.")
+
+    def apply(self, mix: Mix) -> Mix:
+        return mix.model_copy(update={"tempo_bpm": self._read(mix)})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Tempo {self._read(mix):g} BPM"
+
+    def _read(self, mix: Mix) -> float:
+        return float(read_value(mix, "tempo_bpm", self.value, mix.sample_rate_hz))
+
+
 class ChooseDelivery(Command):
     """Hold the mix against the limits of a delivery; the mix keeps a copy of them."""
 

@@ -17,6 +17,7 @@ from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
 from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
 from metaphon.core.document.positions import FORMS
 from metaphon.core.document.targets import Target, bus_format, target_named
+from metaphon.core.document.tempo import in_time
 from metaphon.core.document.value_paths import LanePath, lane_path, with_value_at
 from metaphon.core.engine.automation import GRID_FRAMES, Curve, Gains
 from metaphon.core.engine.clips import Placed, placed
@@ -208,7 +209,7 @@ def compile(mix: Mix) -> Plan:
     InputError
         For a missing or unfit file, a loop, or a mix with nothing to hear.
     """
-    rate_hz = mix.sample_rate_hz
+    mix, rate_hz = in_time(mix), mix.sample_rate_hz
     heard, clips, buses, lanes, moving, end, longest = _sounding(mix)
     ways = open_routes(mix)
     ahead: dict[str, int] = {}
@@ -250,7 +251,7 @@ def length_frames(mix: Mix) -> int:
 
     Raises InputError for a missing or unfit file, a loop, or a mix with nothing to hear.
     """
-    sounding = _sounding(mix)
+    sounding = _sounding(in_time(mix))
     return sounding.end + sounding.longest_tail
 
 
@@ -486,8 +487,10 @@ def channels_of(strip: Strip, count: int) -> Channels:
         own = format_of(strip, count)
     except InputError:  # so many channels fit nothing; they are worked on alike
         return Channels(count)
-    low = tuple(np.flatnonzero(own.layout.is_lfe).tolist()) if own.layout else ()
-    return Channels(count, low, own.order)
+    if own.layout is None:
+        return Channels(count, order=own.order)
+    low = tuple(np.flatnonzero(own.layout.is_lfe).tolist())
+    return Channels(count, low, angles_deg=own.layout.angles_deg)
 
 
 def _chain_lanes(strip: Strip, lanes: Lanes) -> tuple[ChainLane, ...]:

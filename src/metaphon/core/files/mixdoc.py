@@ -28,7 +28,7 @@ def read(path: Path) -> Mix:
     """Read a mix document; its file names become absolute. Raises InputError in one sentence."""
     mix = parse(read_json(path), path.name)
     folder = path.absolute().parent
-    return with_files(mix, lambda file: folder / file)
+    return with_all_files(mix, lambda file: folder / file)
 
 
 def read_json(path: Path) -> Any:
@@ -48,7 +48,7 @@ def write(mix: Mix, path: Path) -> None:
 
 def dumps(mix: Mix, folder: Path) -> str:
     """The document of a mix as text, its files named relative to a folder."""
-    relative = with_files(mix, lambda file: Path(os.path.relpath(file, folder)))
+    relative = with_all_files(mix, lambda file: Path(os.path.relpath(file, folder)))
     return json.dumps(relative.model_dump(mode="json"), indent=1, ensure_ascii=False)
 
 
@@ -65,6 +65,23 @@ def with_files(mix: Mix, change: Callable[[Path], Path]) -> Mix:
         for track in mix.tracks
     )
     return mix.model_copy(update={"tracks": tracks})
+
+
+def with_responses(mix: Mix, change: Callable[[Path], Path]) -> Mix:
+    """The same mix with the file of every response of a space renamed by `change`."""
+
+    def renamed(one: Any) -> Any:
+        file = getattr(one, "file", None)
+        return one if file is None else one.model_copy(update={"file": change(file)})
+
+    return mix.with_strips(
+        lambda strip: strip.model_copy(update={"chain": tuple(map(renamed, strip.chain))})
+    )
+
+
+def with_all_files(mix: Mix, change: Callable[[Path], Path]) -> Mix:
+    """The same mix with every file that it names renamed by `change`."""
+    return with_responses(with_files(mix, change), change)
 
 
 def _sentence(error: ValidationError) -> str:

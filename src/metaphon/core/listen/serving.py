@@ -7,6 +7,7 @@ import json
 import os
 import struct
 import time
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from multiprocessing.connection import Connection
 from typing import Any
@@ -21,6 +22,7 @@ from metaphon.core.listen.session import Session
 from metaphon.core.listen.stream_clock import STRETCH_FRAMES, StreamClock
 from metaphon.core.listen.trials import Trials
 from metaphon.core.listen.wishes import Hearing, Wish
+from metaphon.core.process.impulse_response import behind
 
 _EAGER = -8
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
@@ -48,7 +50,9 @@ def serve(pipe: Connection, rate_hz: int) -> None:
     ("do", dict), ("preview", command, control, id of the edit or None), ("release", control). Out:
     packed stretches, or JSON text for everything else.
     """
-    Server(pipe, rate_hz).run()
+    with ThreadPoolExecutor(max_workers=1) as beside:
+        behind.work_with(beside.submit)
+        Server(pipe, rate_hz).run()
 
 
 class Server:

@@ -31,6 +31,7 @@ from metaphon.core.listen.monitor import DIM_DB, Checks, Monitor, MonitorSource
 from metaphon.core.listen.test_signal import with_test_signal
 from metaphon.core.listen.watched import Watched
 from metaphon.core.listen.way import Crossfade, Series, Working
+from metaphon.core.process.impulse_response import behind
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
 
@@ -445,6 +446,8 @@ class Session:
         readings = self._meters.read(heard, ears)
         player = self._paths[self.side].player
         readings["strips"] = player.levels_db
+        if behind.waiting:
+            readings["loading"] = behind.waiting
         if player.seen:
             readings["spectrum"] = self._spectrum.read(*player.seen)
         if self.comparing:

@@ -98,6 +98,15 @@ def decay_curve_db(impulse: Sound) -> Sound:
     return curve
 
 
+def decay_time_s(impulse: Sound, rate_hz: int) -> float | None:
+    """The time to fall by 60 dB, by the longest part of the decay that can be told: T30, T20, EDT.
+
+    None where there is none.
+    """
+    told = _decay(impulse, rate_hz)
+    return told.t30_s or told.t20_s or told.edt_s
+
+
 _NOTHING = Decay(None, None, None, None, None, None)
 
 

@@ -1,39 +1,94 @@
-"""A room from a feedback network.
-
-Sixteen delays that feed each other without loss but for the decay.
-"""
+"""A room from a feedback network: sixteen delays that feed each other."""
 
 from functools import lru_cache
-from typing import ClassVar, Literal, NamedTuple
+from typing import Any, ClassVar, Literal, NamedTuple
 
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.fractional_delay import FractionalDelay
+from metaphon.core.dsp.feedback_network import (
+    LINES,
+    MOST_SWAY,
+    SHELF_K,
+    FeedbackNetwork,
+    primes,
+)
 from metaphon.core.dsp.motion import Memo, Motion
-from metaphon.core.process.processor import Channels, Processor, Running, parameter, switch
+from metaphon.core.process.channel_shares import own_channels
+from metaphon.core.process.early_reflections import EarlyReflections, longest_samples
+from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter
+from metaphon.core.process.reverb import FALL, Reverb, RoomAround
 
-LINES = 16
 # Spread over a room's spacings so that no two share a factor once made prime; seconds at size 1.
 _SPREAD_S = 0.0171 * 4.6 ** (np.arange(LINES) / (LINES - 1))
-_DIFFUSERS_S = (0.0047, 0.0036, 0.0127, 0.0093)
-_DIFFUSION = 0.6
-_OTHERWISE = np.array([int(f"{k:04b}"[::-1], 2) for k in range(LINES)])  # unlike going in
-_STEPS = (1, 2, 4, 8)  # of the fast Hadamard transform
-_AT_ONCE = 128  # samples
-_GONE = 1e-30  # what has died away so far is kept out of the slow range of numbers
-# how fast pairs of lines turn into each other: no mode rings long enough to stand out
-_TURNS_HZ = np.array([1.5, -2.2, 2.9, -3.5, 4.2, -5.0, 5.9, -6.9])
-_GLIDE = 0.03  # samples a sample: how fast the longest line goes to another length
+# all-pass delays in front: short ones that make reflections many, long ones that let them build up
+_DIFFUSERS_S = (0.0047, 0.0036, 0.0127, 0.0093, 0.0311, 0.0437)
+_LONG = 4  # from here on they build up
+# an all-pass rings longer the nearer its coefficient is to 1, where it would do nothing: from the
+# first on it is put in by degrees, and then its coefficient falls
+_FAINT, _RINGING, _FALLS = 0.2, 0.9, 0.37
+_GONE = 1e-30
+_MOST_APART = 3.0  # powers of ten between the losses of two bands in one round
+# what is made up for of what the first round loses: a large room that dies away before its first
+# reflections have come is soft
+_LEAST_ENERGY = 0.02
+_HIGHEST_HZ = 20000.0  # where damping is told
+
+Line = NDArray[np.float64]
 
 
-class NetworkReverb(Processor):
-    """A shared space. Decay and its fall towards the treble, size, pre-delay."""
+class NetworkReverb(Reverb):
+    """A shared space made by rule: how long it sounds at each frequency, how large it is."""
 
     title: ClassVar[str] = "Network reverb"
-    is_reverb: ClassVar[bool] = True
+    starting_points: ClassVar[dict[str, dict[str, Any]]] = {
+        "Small room": {
+            "decay_s": 0.4,
+            "bass_decay": 0.9,
+            "treble_decay": 0.7,
+            "damping": 0.2,
+            "size": 0.35,
+            "predelay_ms": 3.0,
+            "diffusion": 0.7,
+            "build_up": 0.0,
+            "early": 0.5,
+        },
+        "Large hall": {
+            "decay_s": 2.4,
+            "bass_decay": 1.15,
+            "treble_decay": 0.6,
+            "damping": 0.35,
+            "size": 1.8,
+            "predelay_ms": 28.0,
+            "diffusion": 0.85,
+            "build_up": 0.6,
+            "early": 0.2,
+        },
+        "Plate": {
+            "decay_s": 1.8,
+            "bass_decay": 0.8,
+            "treble_decay": 0.9,
+            "damping": 0.1,
+            "size": 0.6,
+            "predelay_ms": 0.0,
+            "diffusion": 1.0,
+            "build_up": 0.2,
+            "early": 0.0,
+        },
+        "Outdoors": {
+            "decay_s": 1.2,
+            "bass_decay": 0.5,
+            "treble_decay": 0.35,
+            "damping": 0.6,
+            "size": 3.0,
+            "predelay_ms": 70.0,
+            "diffusion": 0.3,
+            "build_up": 0.0,
+            "early": 0.7,
+        },
+    }
 
     kind: Literal["network_reverb"] = "network_reverb"
     decay_s: float = parameter(
@@ -43,395 +98,358 @@ class NetworkReverb(Processor):
         unit="s",
         step=0.05,
         scale="log",
-        help="Time to fall by 60 dB at low frequencies.",
+        group="Decay",
+        help="Time to fall by 60 dB between the two corners.",
+    )
+    bass_decay: float = parameter(
+        1.0,
+        0.1,
+        4.0,
+        unit="",
+        step=0.01,
+        scale="log",
+        group="Decay",
+        help="Decay below the bass corner, as a part of the decay.",
     )
     treble_decay: float = parameter(
         0.5,
         0.05,
+        2.0,
+        unit="",
+        step=0.01,
+        scale="log",
+        group="Decay",
+        help="Decay above the treble corner, as a part of the decay.",
+    )
+    bass_corner_hz: float = parameter(
+        200.0,
+        40.0,
+        1000.0,
+        unit="Hz",
+        step=1.0,
+        scale="log",
+        group="Decay",
+        help="Corner between the bass and the middle.",
+    )
+    treble_corner_hz: float = parameter(
+        4000.0,
+        1200.0,
+        12000.0,
+        unit="Hz",
+        step=10.0,
+        scale="log",
+        group="Decay",
+        help="Corner between the middle and the treble.",
+    )
+    damping: float = parameter(
+        0.0,
+        0.0,
+        0.9,
+        unit="",
+        step=0.01,
+        group="Decay",
+        help="How much of the treble's decay the air takes at 20 kHz.",
+    )
+    size: float = parameter(
+        1.0, 0.2, 3.0, unit="", step=0.05, group="Space", help="Spacing of the reflections."
+    )
+    early: float = parameter(
+        0.0,
+        0.0,
+        0.9,
+        unit="",
+        step=0.01,
+        group="Reflections",
+        help="Part of the room's energy that comes as first reflections, by geometry.",
+    )
+    diffusion: float = parameter(
+        0.85,
+        0.0,
         1.0,
         unit="",
         step=0.01,
-        help="Decay at the highest frequencies, as a part of the decay.",
+        group="Reflections",
+        help="How soon single reflections become many.",
     )
-    size: float = parameter(1.0, 0.2, 3.0, unit="", step=0.05, help="Spacing of the reflections.")
-    predelay_ms: float = parameter(
-        20.0, 0.0, 250.0, unit="ms", step=1.0, help="Time before the room answers."
+    build_up: float = parameter(
+        0.0,
+        0.0,
+        1.0,
+        unit="",
+        step=0.01,
+        group="Reflections",
+        help="How slowly the room rises: 0 at once, 1 over a tenth of a second.",
     )
-    wet_only: bool = switch(
-        True, help="Give the room alone, as a return should; off adds the dry sound."
+    sway_ms: float = parameter(
+        0.0,
+        0.0,
+        0.5,
+        unit="ms",
+        step=0.01,
+        group="Reflections",
+        help="How far reflections move to and fro: loosens the pitch of a long tail.",
+    )
+    sway_rate_hz: float = parameter(
+        0.5,
+        0.05,
+        3.0,
+        unit="Hz",
+        step=0.05,
+        scale="log",
+        moves=False,
+        group="Reflections",
+        help="How often they do.",
+    )
+    hold: float = parameter(
+        0.0,
+        0.0,
+        1.0,
+        unit="",
+        step=1.0,
+        group="Hold",
+        help="1 keeps what sounds as it is until 0 lets it die away.",
+    )
+    hold_input: Literal["shut", "heard"] = choice(
+        "shut", group="Hold", help="Whether what comes in while it holds is heard in the room."
     )
 
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _NetworkReverb(channels, rate_hz)
 
-    @property
-    def passes_dry(self) -> bool:
-        return not self.wet_only
-
     def tail_s(self, rate_hz: int) -> float:
-        return self.decay_s + self.predelay_ms / 1000.0
+        longest = self.decay_s * max(1.0, self.bass_decay, self.treble_decay)
+        early = longest_samples(rate_hz, self.size) / rate_hz if self.early else 0.0
+        late = longest + self.build_up * sum(_DIFFUSERS_S[_LONG:]) * 4.0
+        return self.predelay_ms / 1000.0 + max(late, early)
+
+    @property
+    def room_alone(self) -> Processor:
+        return self.model_copy(update={"wet_only": True, "hold": 0.0})
+
+    def decay_at_s(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> Line:
+        """The decay time at each frequency, by the losses of all lines together."""
+        lost = -np.log10(np.abs(_passing(self.setting(rate_hz).numbers, frequencies_hz, rate_hz)))
+        seconds = _lengths(self.size, rate_hz) / rate_hz
+        return np.asarray(FALL * seconds.sum() / np.maximum(lost.sum(axis=1), 1e-9))
 
     def setting(self, rate_hz: int) -> "_Setting":
         """What these parameters make of the network."""
-        seconds = _SPREAD_S * self.size
-        low = 10.0 ** (-3.0 * seconds / self.decay_s)
-        high = 10.0 ** (-3.0 * seconds / (self.decay_s * self.treble_decay))
-        # one pole with gain `low` at 0 Hz and `high` at half the sample rate
-        pole = (low - high) / (low + high)
-        gain = low * (1.0 - pole)
-        level = 1.0 / np.sqrt(LINES * _energy(gain, pole))
-        return _Setting(_lengths(self.size, rate_hz), np.concatenate([gain, pole, [level]]))
+        lengths = _lengths(self.size, rate_hz)
+        seconds = (lengths + 0.5 * self.sway_ms * 1e-3 * rate_hz) / rate_hz
+        lost = FALL * seconds / self.decay_s  # powers of ten a round
+        gain = 10.0**-lost
+        bass, treble = (
+            10.0 ** np.clip(lost - lost / ratio, -_MOST_APART, _MOST_APART)
+            for ratio in (self.bass_decay, self.treble_decay)
+        )
+        low = _low_shelf(bass, self.bass_corner_hz, rate_hz)
+        high = _high_shelf(treble, self.treble_corner_hz, rate_hz)
+        top = 10.0 ** (-lost / self.treble_decay * self.damping / (1.0 - self.damping))
+        pole = _pole(top, min(_HIGHEST_HZ, 0.45 * rate_hz), rate_hz)
+        sway = min(self.sway_ms * 1e-3 * rate_hz, MOST_SWAY, 0.25 * float(lengths.min()))
+        numbers = np.concatenate([gain, *low, *high, pole, [1.0, sway, 1.0]])
+        energy = _energy(numbers, rate_hz)
+        numbers[-3] = np.sqrt((1.0 - self.early) / (LINES * max(energy, _LEAST_ENERGY)))
+        held = np.concatenate([np.ones(LINES), np.zeros(LINES * 4), np.ones(LINES)])
+        held = np.concatenate([held, np.zeros(LINES * 3), [numbers[-3], 0.0, 0.0]])
+        if self.hold >= 0.5 and self.hold_input == "shut":
+            numbers[-1] = 0.0
+        share = float(np.clip(self.hold, 0.0, 1.0))
+        held = numbers + (held - numbers) * share
+        return _Setting(lengths, numbers, held)
 
 
 class _Setting(NamedTuple):
-    """What the parameters make of the network."""
+    """What the parameters make of the network.
 
-    lengths: NDArray[np.int64]  # (LINES), in samples
-    numbers: NDArray[np.float64]  # (2 LINES + 1): the gain and the pole of each line, the level
+    Lengths in samples, (LINES), and the numbers of the lines at work and of those that are held.
+    """
+
+    lengths: NDArray[np.int64]
+    numbers: Line
+    held: Line
 
 
-def _energy(gain: NDArray[np.float64], pole: NDArray[np.float64]) -> float:
+def _low_shelf(gain: Line, corner_hz: float, rate_hz: int) -> tuple[Line, Line, Line]:
+    """A shelf by its gain at 0 Hz: g and what of its band-pass and low-pass is added (Simper)."""
+    a = np.sqrt(gain)
+    g = np.tan(np.pi * corner_hz / rate_hz) / np.sqrt(a)
+    return g, SHELF_K * (a - 1.0), a * a - 1.0
+
+
+def _high_shelf(gain: Line, corner_hz: float, rate_hz: int) -> tuple[Line, Line, Line, Line]:
+    """A shelf by its gain at the top: g and the gains of the sound, its band- and its low-pass."""
+    a = np.sqrt(gain)
+    g = np.tan(np.pi * min(corner_hz, 0.45 * rate_hz) / rate_hz) * np.sqrt(a)
+    return g, a * a, SHELF_K * (1.0 - a) * a, 1.0 - a * a
+
+
+def _pole(gain: Line, at_hz: float, rate_hz: int) -> Line:
+    """The pole of a one-pole low-pass, 1 at 0 Hz, that has a gain at a frequency."""
+    square = np.maximum(gain, 1e-3) ** 2
+    # |(1 - p) / (1 - p z)|^2 = gain^2, a quadratic in p
+    c = np.cos(2.0 * np.pi * at_hz / rate_hz)
+    b = 1.0 - square * c
+    inside = np.sqrt(np.maximum(b * b - (1.0 - square) ** 2, 0.0))
+    return np.asarray(np.where(square < 1.0, (b - inside) / np.maximum(1.0 - square, 1e-12), 0.0))
+
+
+def _passing(numbers: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.complex128]:
+    """What each line passes of each frequency in a round, (frequencies, LINES)."""
+    gain, g1, b1, l1, g2, m2, b2, l2, pole = numbers[: LINES * 9].reshape(9, LINES)
+    # the trapezoidal rule maps s to i tan(w / 2)
+    s = 1j * np.tan(np.pi * np.minimum(frequencies_hz, 0.4999 * rate_hz) / rate_hz)[:, None]
+    under = (s / g1) ** 2 + SHELF_K * s / g1 + 1.0
+    low = 1.0 + (b1 * s / g1 + l1) / under
+    under = (s / g2) ** 2 + SHELF_K * s / g2 + 1.0
+    high = m2 + (b2 * s / g2 + l2) / under
+    z = np.exp(-2j * np.pi * frequencies_hz / rate_hz)[:, None]
+    return np.asarray(gain * low * high * (1.0 - pole) / (1.0 - pole * z))
+
+
+def _energy(numbers: Line, rate_hz: int) -> float:
     """The energy of the network's response: what passes the lines once, twice, and so on."""
-    turn = np.exp(-1j * np.linspace(0.0, np.pi, 512))[:, None]
-    passing = np.mean(np.abs(gain / (1.0 - pole * turn)) ** 2, axis=1)
-    return float(np.mean(passing / (1.0 - np.minimum(passing, 0.999999))))
+    # in the middle of stretches that grow, so that the bass is told as finely as it is shaped
+    edges = np.concatenate([[0.0], np.geomspace(20.0, 0.5 * rate_hz, 96)])
+    passing = _passing(numbers, 0.5 * (edges[1:] + edges[:-1]), rate_hz)
+    part = np.mean(np.abs(passing) ** 2, axis=1)
+    part = part / (1.0 - np.minimum(part, 0.999999))
+    return float(np.sum(part * np.diff(edges)) / (0.5 * rate_hz))
 
 
 @lru_cache(256)
 def _lengths(size: float, rate_hz: int) -> NDArray[np.int64]:
-    return _primes(_SPREAD_S * size * rate_hz)
+    return primes(tuple((_SPREAD_S * size * rate_hz).astype(int).tolist()))
 
 
-class _Network(NamedTuple):
-    """The delays that feed each other, and their memory."""
-
-    lines: NDArray[np.float64]  # (LINES, longest)
-    lengths: NDArray[np.float64]  # (LINES), in samples, on their way to those that are set
-    at: NDArray[np.int64]  # (1): where all write next
-    filters: NDArray[np.float64]  # (LINES)
-    inputs: NDArray[np.float64]  # (LINES, channels)
-    outputs: NDArray[np.float64]  # (channels, LINES)
+def _texture(one: NetworkReverb) -> Line:
+    """The share and the coefficient of the short and of the long all-pass delays, (4)."""
+    found = []
+    for amount in (one.diffusion, one.build_up):
+        beyond = max(amount - _FAINT, 0.0) / (1.0 - _FAINT)
+        found += [min(amount / _FAINT, 1.0), _RINGING - _FALLS * beyond]
+    return np.array(found)
 
 
 class _Diffusion(NamedTuple):
     """The all-pass delays in front: their memory, their lengths, and where each is in it."""
 
-    delays: NDArray[np.float64]  # (channels, delays, longest)
+    delays: NDArray[np.float32]  # (channels, delays, longest)
     lengths: NDArray[np.int64]
     at: NDArray[np.int64]
 
 
 class _NetworkReverb:
-    """Delay lines that feed each other through an orthogonal matrix.
+    """What comes out has the energy of what went in, shared by all channels alike.
 
-    Per-line gain 10^(-3 d / decay) and a one-pole fall towards the treble.
-    Source: Jot & Chaigne 1991.
-
-    All that changes keeps what rings: losses run straight, lengths glide. Each channel enters and
-    leaves by signs of its own, of a kind (bent sequences; Rothaus 1976) that no row of the mixing
-    matrix resembles, so every line is heard in every channel alike. Pairs of lines turn into each
-    other as time goes on (Schlecht & Habets 2015), so that no mode rings alone.
-
-    What comes out has the energy of what went in, shared by all channels alike; in a scene each
-    has its part of a diffuse field. Nothing enters an LFE or leaves by one.
+    In a scene each has its part of a diffuse field. Nothing enters an LFE or leaves by one.
+    All that changes keeps what rings: losses run straight, lengths glide.
     """
 
     def __init__(self, channels: Channels, rate_hz: int) -> None:
-        self._rate_hz = rate_hz
         self._silent = 0  # frames
         self._setting: Memo[NetworkReverb, _Setting] = Memo(lambda one: one.setting(rate_hz))
-        self._predelay = FractionalDelay(channels.count)
-        turns = 2.0 * np.pi * _TURNS_HZ / rate_hz
-        angles = turns[:, None] * np.arange(_AT_ONCE)
-        within = np.stack([np.cos(angles), np.sin(angles)], axis=1)
-        self._turning = turns, within.astype(np.float32)
-        signs = _hadamard()
-        enters, leaves = _bent(0), _bent(1)
-        own = np.array([c not in channels.lfe for c in range(channels.count)], dtype=float)
+        self._around = RoomAround(channels, rate_hz)
+        self._early = EarlyReflections(channels, rate_hz)
+        own = own_channels(channels)
         if channels.order is None:
             entering, leaving = own, own * np.sqrt(LINES / max(own.sum(), 1.0))
         else:  # every direction has the same energy, and its W the level of what came in
             entering = 1.0 / (channels.weights * (channels.order + 1))
             leaving = channels.weights * np.sqrt(LINES)
-        rows = np.array(
-            [np.roll(signs[c % LINES], 5 * (c // LINES)) for c in range(channels.count)]
-        )
-        longest = int(_lengths(3.0, rate_hz).max()) + _AT_ONCE
-        self._network = _Network(
-            lines=np.zeros((LINES, longest), dtype=np.float32),
-            lengths=np.zeros(LINES),
-            at=np.zeros(1, dtype=np.int64),
-            filters=np.zeros(LINES),
-            inputs=((rows * enters).T * entering / np.sqrt(LINES)).astype(np.float32),
-            outputs=(rows[:, _OTHERWISE] * leaves * leaving[:, None]).astype(np.float32),
-        )
-        lengths = _primes(np.array(_DIFFUSERS_S) * rate_hz)
+        longest = int(_lengths(3.0, rate_hz).max())
+        self._network = FeedbackNetwork(entering, leaving, longest, rate_hz)
+        lengths = primes(tuple(int(s * rate_hz) for s in _DIFFUSERS_S))
         self._diffusion = _Diffusion(
-            delays=np.zeros(
-                (channels.count, len(_DIFFUSERS_S), int(lengths.max())), dtype=np.float32
-            ),
-            lengths=lengths,
-            at=np.zeros(len(_DIFFUSERS_S), dtype=np.int64),
+            np.zeros((channels.count, len(lengths), int(lengths.max())), dtype=np.float32),
+            lengths,
+            np.zeros(len(lengths), dtype=np.int64),
         )
 
     def process(self, block: Block, parameters: Motion[NetworkReverb], at: int) -> Block:
-        source = self._predelay.process(
-            block,
-            parameters.map(lambda one: float(round(one.predelay_ms * 1e-3 * self._rate_hz))),
+        return self._around.process(
+            block, parameters, lambda source: self._room(source, parameters, at)
         )
-        wet = np.empty(block.shape, dtype=np.float32)
+
+    def _room(self, source: Block, parameters: Motion[NetworkReverb], at: int) -> Block:
+        held = [one.hold >= 0.5 for one in parameters.values]
+        if any(held) and not self._network.is_held:
+            self._network.hold()
+        entering = source.copy()
+        _diffuse(entering, *parameters.map(_texture).arrays(), self._diffusion)
+        last = parameters.values[-1]
         frames, numbers = parameters.map(lambda one: self._setting(one).numbers).arrays()
-        lengths = self._setting(parameters.values[-1]).lengths
-        if not self._network.lengths.any():
-            self._network.lengths[:] = self._setting(parameters.values[0]).lengths
-        _run(
-            np.ascontiguousarray(source),
-            wet,
+        kept = np.array([self._setting(one).held for one in parameters.values])
+        wet = self._network.process(
+            entering,
             at,
+            self._setting(last).lengths,
+            last.sway_rate_hz,
             frames,
             numbers,
-            lengths,
-            self._turning,
-            self._network,
-            self._diffusion,
+            kept if len(kept) == len(frames) else kept[:1],
         )
+        if self._network.is_held and not held[-1]:
+            self._network.release()
+        wet += self._reflected(source, parameters)
+        self._rest(source, wet)
+        return wet
+
+    def _reflected(self, source: Block, parameters: Motion[NetworkReverb]) -> Block:
+        level = parameters.map(lambda one: float(np.sqrt(one.early)))
+        return self._early.process(source, parameters.map(lambda one: one.size), level)
+
+    def _rest(self, source: Block, wet: Block) -> None:
+        """Forget what is too soft to be heard, once all of it has come out."""
         silent = not source.any() and np.abs(wet).max(initial=0.0) < _GONE
-        self._silent = self._silent + block.shape[1] if silent else 0
-        # what is on its way through a line has not been heard yet
-        if self._silent > self._network.lines.shape[1] + self._diffusion.delays.shape[2]:
-            self._network.lines[:] = 0.0
+        self._silent = self._silent + source.shape[1] if silent else 0
+        if self._silent > self._network.longest + self._diffusion.delays.shape[2]:
+            self._network.forget()
             self._diffusion.delays[:] = 0.0
-        dry = parameters.map(lambda one: float(not one.wet_only))
-        if not dry.moves:
-            return wet + block if dry.values[0] else wet
-        share = dry.line(block.shape[1]).astype(np.float32)
-        return wet + block * share
-
-
-def _hadamard() -> NDArray[np.float64]:
-    """The matrix of signs whose rows are all orthogonal, (LINES, LINES) (Sylvester)."""
-    found = np.ones((1, 1))
-    while len(found) < LINES:
-        found = np.block([[found, found], [found, -found]])
-    return found
-
-
-def _bent(kind: int) -> NDArray[np.float64]:
-    """A sequence of signs that every row of the Hadamard matrix resembles equally little."""
-    bits = (np.arange(LINES)[:, None] >> np.arange(4)) & 1
-    pairs = ((0, 1), (2, 3)) if kind else ((0, 2), (1, 3))
-    (a, b), (c, d) = pairs
-    return 1.0 - 2.0 * ((bits[:, a] * bits[:, b] + bits[:, c] * bits[:, d]) % 2)
-
-
-def _primes(lengths: np.ndarray) -> np.ndarray:
-    """The next prime above each length, all different, so that echoes seldom coincide."""
-    found: list[int] = []
-    for length in lengths:
-        candidate = int(length)
-        while candidate in found or any(
-            candidate % k == 0 for k in range(2, int(candidate**0.5) + 1)
-        ):
-            candidate += 1
-        found.append(candidate)
-    return np.array(found, dtype=np.int64)
 
 
 @numba.njit(cache=True, nogil=True)
-def _run(source, wet, begin, points, numbers, wanted, turning, network, diffusion):  # type: ignore[no-untyped-def]
-    """All lines through a few samples at a time, fewer than the shortest delay holds.
+def _diffuse(sound, frames, texture, diffusion):  # type: ignore[no-untyped-def]
+    """Sound, (channels, frames), through all-pass delays in place (Schroeder 1962).
 
-    So loops run along time. `source` and `wet` are (channels, frames); `numbers` are given at
-    `points`; `network` and `diffusion` are the state that goes on from block to block.
+    `texture` has the share and the coefficient of the short and of the long ones at `frames`,
+    (points, 4). What has no share is not worked on, and forgets.
     """
-    lines, lengths, at, filters, inputs, outputs = network
-    turns, within = turning
-    channels, frames = source.shape
-    longest = lines.shape[1]
-    most = min(_AT_ONCE, diffusion[1].min())
-    heard = np.empty((LINES, most), dtype=np.float32)
-    entering = np.empty((channels, most), dtype=np.float32)
-    now, then = np.empty(numbers.shape[1]), np.empty(numbers.shape[1])
-    for first in range(0, frames, most):
-        count = min(most, frames - first)
-        _between(now, points, numbers, first)
-        _between(then, points, numbers, first + count)
-        _enter(entering[:, :count], source[:, first : first + count], diffusion)
-        apart = np.abs(wanted - lengths).max()
-        share = min(1.0, _GLIDE * count / apart) if apart > 0.0 else 1.0
-        for k in range(LINES):
-            _tap(heard[k, :count], lines[k], at[0], lengths[k], (wanted[k] - lengths[k]) * share)
-            lengths[k] = (
-                wanted[k] if share == 1.0 else lengths[k] + (wanted[k] - lengths[k]) * share
-            )
-        _fall(heard, count, now, then, filters)
-        for c in range(channels):
-            _mix(wet[c, first : first + count], outputs[c], heard, now[2 * LINES], then[2 * LINES])
-        # the fast Hadamard transform in place: sixteen lines mixed without loss
-        for step in _STEPS:
-            for a in range(LINES):
-                if a & step == 0:
-                    _butterfly(heard[a, :count], heard[a + step, :count])
-        for k in range(LINES // 2):
-            _turn(
-                heard[k, :count], heard[k + LINES // 2, :count], turns[k], begin + first, within[k]
-            )
-        for k in range(LINES):
-            _return(heard[k, :count], inputs[k], entering)
-            before = min(count, longest - at[0])
-            _copy(heard[k, :before], lines[k, at[0] : at[0] + before])
-            _copy(heard[k, before:count], lines[k, : count - before])
-        at[0] = (at[0] + count) % longest
-
-
-@numba.njit(cache=True, nogil=True)
-def _between(numbers, points, given, frame):  # type: ignore[no-untyped-def]
-    """The numbers at a frame, from those given at points, straight in between."""
-    last = len(points) - 1
-    point = 0
-    while point < last and points[point + 1] <= frame:
-        point += 1
-    after = min(point + 1, last)
-    span = points[after] - points[point]
-    along = (frame - points[point]) / span if span > 0 and frame > points[point] else 0.0
-    for n in range(len(numbers)):
-        numbers[n] = given[point, n] + (given[after, n] - given[point, n]) * along
-
-
-@numba.njit(cache=True, nogil=True)
-def _copy(one, other):  # type: ignore[no-untyped-def]
-    """Copy samples to as many places; quicker than a general assignment."""
-    for i in range(len(one)):
-        other[i] = one[i]
-
-
-@numba.njit(cache=True, nogil=True)
-def _tap(heard, line, at, length, longer):  # type: ignore[no-untyped-def]
-    """Read a stretch, (frames), of a line that goes round, so many samples before `at`.
-
-    Where the length grows within it, between samples by Catmull and Rom's cubic.
-    """
-    longest = len(line)
-    if longer == 0.0 and length == np.floor(length):
-        start = (at - int(length)) % longest
-        before = min(len(heard), longest - start)
-        _copy(line[start : start + before], heard[:before])
-        _copy(line[: len(heard) - before], heard[before:])
-        return
-    for i in range(len(heard)):
-        place = at + i - length - longer * i / len(heard)
-        whole = int(np.floor(place))
-        f = place - whole
-        a, b = line[(whole - 1) % longest], line[whole % longest]
-        c, d = line[(whole + 1) % longest], line[(whole + 2) % longest]
-        heard[i] = b + 0.5 * f * (
-            c - a + f * (2.0 * a - 5.0 * b + 4.0 * c - d + f * (3.0 * (b - c) + d - a))
-        )
-
-
-@numba.njit(cache=True, nogil=True)
-def _enter(entering, source, diffusion):  # type: ignore[no-untyped-def]
-    """What goes into the lines, (channels, frames): the source through its diffusers."""
     delays, lengths, at = diffusion
-    count = source.shape[1]
-    for c in range(len(source)):
-        entering[c, :] = source[c]
-        for d in range(len(lengths)):
-            before = min(count, lengths[d] - at[d])  # the delay's end, where it begins again
-            _diffuse(delays[c, d, at[d] :], entering[c, :before])
-            _diffuse(delays[c, d], entering[c, before:])
+    count = sound.shape[1]
+    lines = np.empty((4, count), dtype=np.float32)
+    last = len(frames) - 1
+    for n in range(4):
+        if last == 0:
+            lines[n, :] = texture[0, n]
+        else:
+            lines[n, :] = np.interp(np.arange(count), frames, texture[:, n])
     for d in range(len(lengths)):
-        at[d] = (at[d] + count) % lengths[d]
+        kind = 1 if d >= _LONG else 0
+        share, own = lines[2 * kind], lines[2 * kind + 1]
+        length = lengths[d]
+        if not share.any():
+            delays[:, d, :] = 0.0
+            continue
+        for c in range(len(sound)):
+            place, i = at[d], 0
+            while i < count:
+                some = min(length - place, count - i)
+                _all_pass(
+                    delays[c, d, place : place + some],
+                    sound[c, i : i + some],
+                    own[i : i + some],
+                    share[i : i + some],
+                )
+                place, i = (place + some) % length, i + some
+        at[d] = (at[d] + count) % length
 
 
-@numba.njit(cache=True, nogil=True)
-def _diffuse(delay, sound):  # type: ignore[no-untyped-def]
-    """All-pass (Schroeder 1962) over samples (frames) in place; `delay` is its memory."""
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _all_pass(delay, sound, own, share):  # type: ignore[no-untyped-def]
+    """A stretch, (frames), no longer than the delay whose memory it is; each sample alone."""
     for i in range(len(sound)):
         old = delay[i]
-        inner = sound[i] - np.float32(_DIFFUSION) * old
+        inner = sound[i] - own[i] * old
         delay[i] = inner
-        sound[i] = old + np.float32(_DIFFUSION) * inner
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
-    """What each line loses a round: its gain and a one-pole fall towards the treble, in place.
-
-    `heard` is (LINES, at least count); `now` and `then` have the gains and poles at both ends;
-    `filters` (LINES) is the memory.
-    """
-    moves = False
-    for n in range(2 * LINES):
-        moves = moves or now[n] != then[n]
-    if moves:
-        for k in range(LINES):
-            last = filters[k]
-            for i in range(count):
-                gain = now[k] + (then[k] - now[k]) * i / count
-                pole = now[LINES + k] + (then[LINES + k] - now[LINES + k]) * i / count
-                last = gain * heard[k, i] + pole * last
-                heard[k, i] = last
-            filters[k] = last
-    else:
-        for k in range(0, LINES, 4):  # four at a time: they do not wait for each other
-            p, q, r, s = filters[k], filters[k + 1], filters[k + 2], filters[k + 3]
-            g0, g1, g2, g3 = now[k], now[k + 1], now[k + 2], now[k + 3]
-            n = LINES + k
-            p0, p1, p2, p3 = now[n], now[n + 1], now[n + 2], now[n + 3]
-            for i in range(count):
-                p = g0 * heard[k, i] + p0 * p
-                q = g1 * heard[k + 1, i] + p1 * q
-                r = g2 * heard[k + 2, i] + p2 * r
-                s = g3 * heard[k + 3, i] + p3 * s
-                heard[k, i], heard[k + 1, i], heard[k + 2, i], heard[k + 3, i] = p, q, r, s
-            filters[k], filters[k + 1], filters[k + 2], filters[k + 3] = p, q, r, s
-    for k in range(LINES):
-        if abs(filters[k]) < 1e-30:  # keep what has died away out of the slow range of numbers
-            filters[k] = 0.0
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _mix(wet, outputs, heard, level, level_then):  # type: ignore[no-untyped-def]
-    """One output channel, (frames): the sum of all lines by their `outputs` (LINES)."""
-    total = np.zeros(len(wet), dtype=np.float32)
-    for k in range(0, LINES, 4):  # four at a time: each is read once, the sum seldom
-        a, b, c, d = outputs[k], outputs[k + 1], outputs[k + 2], outputs[k + 3]
-        for i in range(len(wet)):
-            total[i] += (a * heard[k, i] + b * heard[k + 1, i]) + (
-                c * heard[k + 2, i] + d * heard[k + 3, i]
-            )
-    start, slope = np.float32(level), np.float32((level_then - level) / len(wet))
-    for i in range(len(wet)):
-        wet[i] = total[i] * (start + slope * np.float32(i))
-
-
-@numba.njit(cache=True, nogil=True)
-def _butterfly(one, two):  # type: ignore[no-untyped-def]
-    """Sum and difference of two lines, (frames) each, in place: a step of the Hadamard matrix."""
-    for i in range(len(one)):
-        one[i], two[i] = one[i] + two[i], one[i] - two[i]
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _turn(one, two, speed, frame, within):  # type: ignore[no-untyped-def]
-    """Turn two lines, (frames) each, into each other in place, further with time.
-
-    `within` has the cosines and sines of what is turned within the stretch, (2, frames).
-    """
-    cosine, sine = np.float32(np.cos(speed * frame)), np.float32(np.sin(speed * frame))
-    for i in range(len(one)):
-        c = cosine * within[0, i] - sine * within[1, i]
-        s = sine * within[0, i] + cosine * within[1, i]
-        one[i], two[i] = c * one[i] - s * two[i], s * one[i] + c * two[i]
-
-
-@numba.njit(cache=True, nogil=True)
-def _return(sound, inputs, entering):  # type: ignore[no-untyped-def]
-    """What goes back into a line, (frames): the mixed lines, of unit energy, and the new sound."""
-    for i in range(len(sound)):
-        sound[i] *= np.float32(0.25)
-    for c in range(len(inputs)):
-        if inputs[c] != 0.0:
-            for i in range(len(sound)):
-                sound[i] += inputs[c] * entering[c, i]
+        sound[i] += share[i] * (old + own[i] * inner - sound[i])

@@ -16,12 +16,14 @@ from metaphon.core.dsp.motion import Motion
 class Channels:
     """What the channels are that a processor works on: how many, and what they carry.
 
-    `lfe` has the places of channels for low frequencies; `order` is that of an ambisonic scene.
+    `lfe` has the places of channels for low frequencies; `order` is that of an ambisonic scene;
+    `angles_deg` are azimuth and elevation of each loudspeaker, where they are such.
     """
 
     count: int
     lfe: tuple[int, ...] = ()
     order: int | None = None
+    angles_deg: tuple[tuple[float, float], ...] = ()
 
     @property
     def weights(self) -> NDArray[np.float64]:
@@ -63,6 +65,7 @@ class Processor(BaseModel, ABC):
     title: ClassVar[str]
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
     starting_points: ClassVar[dict[str, dict[str, Any]]] = {}  # settings by what they are called
+    groups: ClassVar[tuple[str, ...]] = ()  # headings of its parameters, in their order
     needs_two_sides: ClassVar[bool] = False  # whether a mono recording is given it on two channels
 
     bypassed: bool = Field(False, description="Leave the sound as it came.")
@@ -91,6 +94,15 @@ class Processor(BaseModel, ABC):
     def latency_samples(self, rate_hz: int) -> int:
         """How many samples late it gives its sound; the graph makes up for it."""
         return 0
+
+    def at_tempo(self, tempo_bpm: float) -> "Processor":
+        """The same with its notes as times, at a tempo in quarters a minute."""
+        return self
+
+    @property
+    def room_alone(self) -> "Processor":
+        """The same without the sound as it came, where it is a reverb."""
+        return self
 
     @property
     def passes_dry(self) -> bool:
@@ -140,7 +152,7 @@ class Processor(BaseModel, ABC):
         return None
 
 
-def parameter(
+def parameter(  # noqa: PLR0913
     default: float,
     low: float,
     high: float,
@@ -151,6 +163,7 @@ def parameter(
     scale: str = "linear",
     channels: int | None = None,
     moves: bool = True,
+    group: str = "",
 ) -> Any:
     """Declare a numeric parameter with all that a screen needs to draw its control.
 
@@ -168,17 +181,24 @@ def parameter(
         Where it is given, the parameter counts only for strips of that many.
     moves
         Whether it takes automation.
+    group
+        Under which heading it stands, one of the processor's `groups`.
     """
     extra: Any = {"unit": unit, "step": step, "scale": scale, "channels": channels, "moves": moves}
+    extra |= {"group": group} if group else {}
     return Field(default, ge=low, le=high, description=help, json_schema_extra=extra)
 
 
-def switch(default: bool, *, help: str, channels: int | None = None) -> Any:
+def switch(default: bool, *, help: str, channels: int | None = None, group: str = "") -> Any:
     """Declare an on/off parameter."""
-    return Field(default, description=help, json_schema_extra={"channels": channels})
+    extra: Any = {"channels": channels, "group": group} if group else {"channels": channels}
+    return Field(default, description=help, json_schema_extra=extra)
 
 
-def choice(default: str, *, help: str, channels: int | None = None, unit: str = "") -> Any:
+def choice(
+    default: str, *, help: str, channels: int | None = None, unit: str = "", group: str = ""
+) -> Any:
     """Declare a parameter that takes one of the words, or figures, of its Literal type."""
-    extra: Any = {"channels": channels, "unit": unit} if unit else {"channels": channels}
+    extra: Any = {"channels": channels}
+    extra |= ({"unit": unit} if unit else {}) | ({"group": group} if group else {})
     return Field(default, description=help, json_schema_extra=extra)

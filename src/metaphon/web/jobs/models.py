@@ -1,4 +1,4 @@
-"""What workers do and what came of it: renders with their files, prints, surveys, reports."""
+"""What workers do and what came of it: renders, prints, surveys, reports, spaces."""
 
 from django.conf import settings
 from django.db import models
@@ -69,6 +69,12 @@ class FoldDownReport(Work):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="fold_down_reports")
     key = models.CharField(max_length=64, blank=True)
     figures = models.JSONField(default=list)
+
+
+class SpaceSimulation(Work):
+    """A space being simulated; `options` holds it. What comes of it are responses."""
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="simulations")
 
 
 class Survey(models.Model):

@@ -16,7 +16,7 @@ from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
 
-_TELLS = 2  # grows with what a survey tells, so that mixes are listened to anew
+_TELLS = 3  # grows with what a survey tells, so that mixes are listened to anew
 _SECONDS = 1800.0
 _STANDS_BACK = 9  # of the worker, which stands back from what is heard
 log = logging.getLogger(__name__)

@@ -16,7 +16,7 @@ from metaphon.web.intake.models import Arrival
 
 _WAITS = timedelta(days=7)  # how long what broke off waits to be gone on with
 _SETTLED_S = 86_400.0  # what is younger may belong to work that is under way
-_KEPT_IN = ("mixes", "people")
+_KEPT_IN = ("mixes", "people", "spaces")
 
 
 def sweep() -> int:

@@ -10,8 +10,8 @@ from procrastinate import exceptions
 from procrastinate.contrib.django import app
 
 from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
-from metaphon.web.jobs import folding, printing, rendering, surveying, sweeping
-from metaphon.web.jobs.models import FoldDownReport, Print, Render, Work
+from metaphon.web.jobs import folding, printing, rendering, simulating, surveying, sweeping
+from metaphon.web.jobs.models import FoldDownReport, Print, Render, SpaceSimulation, Work
 from metaphon.web.jobs.progress import Interrupted
 from metaphon.web.mixes.models import Mix
 
@@ -37,6 +37,15 @@ def report_fold_down(*, report_id: int) -> None:
     """Measure what folding a mix down loses."""
     _carry_out(
         FoldDownReport.objects.select_related("mix").filter(pk=report_id).first(), folding.run
+    )
+
+
+@app.task(name="simulate_space", queue="spaces")
+def simulate_space(*, simulation_id: int) -> None:
+    """Make the responses of a space."""
+    _carry_out(
+        SpaceSimulation.objects.select_related("mix").filter(pk=simulation_id).first(),
+        simulating.run,
     )
 
 

@@ -21,6 +21,7 @@ from pydantic import ValidationError
 
 from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import NOW
 from metaphon.core.listen.serving import serve
@@ -29,6 +30,7 @@ from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
+from metaphon.web.mixes.responses import on_this_machine
 from metaphon.web.mixes.watch import watch
 from metaphon.web.shell.posted import UNREADABLE, data_in
 
@@ -42,6 +44,22 @@ capacity = Capacity()
 _connections: Counter[int] = Counter()
 _engines = multiprocessing.get_context("forkserver")
 _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
+
+
+def _tried(preview: Any) -> dict[str, Any]:
+    """A command that is tried, its files where they lie. Raises InputError for what is none."""
+    return on_this_machine(read(preview)).model_dump(mode="json")
+
+
+def _with_files(wanted: Hearing) -> Hearing:
+    """What is wanted, the files of what a side tries where they lie."""
+    sides = wanted.monitor_sources
+    found = {
+        side: one.model_copy(update={"trying": json.dumps(_tried(json.loads(one.trying)))})
+        for side, one in (("a", sides.a), ("b", sides.b))
+        if one.trying
+    }
+    return wanted.model_copy(update={"monitor_sources": sides.model_copy(update=found)})
 
 
 class Listener(AsyncWebsocketConsumer):
@@ -196,7 +214,7 @@ class Listener(AsyncWebsocketConsumer):
                 edit = message.get("edit")
                 self._tell(
                     "preview",
-                    dict(message["preview"]),
+                    await database_sync_to_async(_tried)(message["preview"]),
                     str(message["control"]),
                     str(edit) if edit else None,
                 )
@@ -218,6 +236,7 @@ class Listener(AsyncWebsocketConsumer):
         try:
             monitor = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
             wanted = Hearing.model_validate({**state, "monitor": monitor})
+            wanted = await database_sync_to_async(_with_files)(wanted)
         except ValidationError as error:
             raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
         heard = {wanted.monitor_sources.a.source, wanted.monitor_sources.b.source}

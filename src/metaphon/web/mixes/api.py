@@ -14,11 +14,12 @@ from django.views.decorators.csrf import csrf_exempt
 
 from metaphon.core.edits.registry import Batch, read_all
 from metaphon.core.errors import InputError, StaleEdit
-from metaphon.core.files.mixdoc import with_files
+from metaphon.core.files.mixdoc import with_all_files
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.access import user_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User, can_edit
+from metaphon.web.mixes.responses import on_this_machine
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.posted import data_in
 
@@ -66,7 +67,7 @@ def _refused(message: str, status: int) -> JsonResponse:
 @_for_scripts("GET")
 def document(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
     """The mix as a document, with its revision; recordings by their names in storage."""
-    shown = with_files(document_of(mix), lambda file: type(file)(file.name))
+    shown = with_all_files(document_of(mix), lambda file: type(file)(file.name))
     return JsonResponse(
         {
             "revision": mix.revision,
@@ -85,7 +86,7 @@ def edits(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
     if len(request.body) > _LONGEST:
         raise InputError("This is too much at once; send fewer commands.")
     data = data_in(request.body, 'This is no JSON; send {"commands": [...]}.')
-    commands = read_all(data)
+    commands = [on_this_machine(command) for command in read_all(data)]
     seen = data.get("seen") if isinstance(data, dict) else None
     command = commands[0] if len(commands) == 1 else Batch(commands=tuple(commands))
     applied = journal.apply(mix, user, command, seen if isinstance(seen, int) else None)

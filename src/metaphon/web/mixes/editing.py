@@ -11,12 +11,13 @@ from metaphon.core.edits.registry import read
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.mixes.responses import on_this_machine
 from metaphon.web.shell.posted import data_in, number_in
 
 
 def command_from(request: HttpRequest) -> Command:
     """The command that was posted, as JSON. Raises InputError in one sentence."""
-    return read(data_in(request.POST.get("command", "")))
+    return on_this_machine(read(data_in(request.POST.get("command", ""))))
 
 
 def carry_out(

@@ -58,6 +58,7 @@ def no_limits() -> dict[str, object]:
 class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
+    tempo_bpm = models.FloatField(default=120.0)
     fold_centre_db = models.FloatField(default=-3.0)
     fold_surround_db = models.FloatField(default=-3.0)
     fold_height_db = models.FloatField(default=0.0)
@@ -74,6 +75,7 @@ class Mix(models.Model):
         ordering = ["-created_at", "-pk"]
         constraints = [
             between("sample_rate_hz", 44100, 192000),
+            between("tempo_bpm", 20, 300),
             *within_ranges(FoldDown, "fold_"),
         ]
 
@@ -153,6 +155,40 @@ class AudioFile(models.Model):
     def stored(self) -> tuple[FieldFile, ...]:
         """All that storage holds of it."""
         return self.file, self.original, self.waveform
+
+
+def response_path(response: "SpaceResponse", name: str) -> str:
+    return f"spaces/{name}"
+
+
+class SpaceResponse(models.Model):
+    """The response of a space that somebody brought in or had made; any mix may use it.
+
+    Those of one space have its title in common. `space` is what it was made of, where it was.
+    """
+
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True)
+    title = models.CharField(max_length=120)
+    microphone = models.CharField(max_length=60, blank=True)
+    file = models.FileField(upload_to=response_path, max_length=255)
+    shared = models.BooleanField(default=False)
+    channels = models.PositiveSmallIntegerField()
+    seconds = models.FloatField()
+    sample_rate_hz = models.PositiveIntegerField()
+    space = models.JSONField(null=True, blank=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["title", "pk"]
+        constraints = [between("channels", 1, MOST_CHANNELS), between("seconds", 0.0, 60.0)]
+
+    def __str__(self) -> str:
+        return f"{self.title}, {self.microphone}" if self.microphone else self.title
+
+    @property
+    def stored_as(self) -> str:
+        """The name that processors know it by."""
+        return str(self.file.name)
 
 
 class Group(Row):

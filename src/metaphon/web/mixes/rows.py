@@ -17,6 +17,7 @@ from metaphon.core.document.delivery_limits import DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.part import Part
 from metaphon.core.errors import InputError
+from metaphon.web.mixes import responses
 from metaphon.web.mixes.models import (
     Automation,
     Clip,
@@ -45,7 +46,7 @@ TABLES: tuple[tuple[type[models.Model], str], ...] = (
     (Target, "mix"),
 )
 MODELS = {model.__name__: model for model, _ in TABLES}
-_PLAIN_OF_MIX = ("title", "sample_rate_hz")
+_PLAIN_OF_MIX = ("title", "sample_rate_hz", "tempo_bpm")
 _PLACEMENT = tuple(doc.Placement.model_fields)
 _GROUP = tuple(name for name in doc.Group.model_fields if name != "id")
 _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
@@ -188,7 +189,8 @@ def _strip_from(
         "id": row["ref"],
         "group": groups.get(row["group_id"]),
         "chain": tuple(
-            {"kind": p["kind"], "bypassed": p["bypassed"], **p["parameters"]} for p in processors
+            {"kind": p["kind"], "bypassed": p["bypassed"], **responses.found(p["parameters"])}
+            for p in processors
         ),
         "sends": tuple(
             {"bus": refs[send["bus_id"]], **{name: send[name] for name in _SEND}} for send in sends
@@ -336,7 +338,9 @@ class Difference:
             {
                 "kind": p.kind,
                 "bypassed": p.bypassed,
-                "parameters": p.model_dump(mode="json", exclude={"kind", "bypassed"}),
+                "parameters": responses.kept(
+                    p.model_dump(mode="json", exclude={"kind", "bypassed"})
+                ),
             }
             for p in strip.chain
         ]

@@ -9,6 +9,7 @@ from metaphon.core.document.mix import Bus, Strip
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.routing import TAPS
 from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.permissions import User
 
 
 def spaces_of(document: Document) -> list[Bus]:
@@ -18,7 +19,7 @@ def spaces_of(document: Document) -> list[Bus]:
     ]
 
 
-def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
+def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[str, Any]:
     """A row for each strip, a cell for each space."""
     spaces = spaces_of(document)
     before = {strip.id: place for place, strip in enumerate(ordered(document))}

@@ -44,6 +44,7 @@ class Control:
     numeric: Numeric | None = None
     default: Any = None
     choices: tuple[tuple[str, str], ...] = ()
+    group: str = ""
 
 
 _PARTS: dict[str, type[BaseModel]] = {
@@ -107,6 +108,7 @@ def _control(
         "label": label,
         "help": said.get("description", ""),
         "default": said.get("default"),
+        "group": said.get("group", ""),
     }
     if said.get("role") == "bands":
         model = schema["$defs"]["Band"]

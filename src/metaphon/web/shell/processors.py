@@ -71,6 +71,8 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
     )
     controls = [control for control in found if control.name not in _APART]
+    if processor.groups:
+        controls.sort(key=lambda control: processor.groups.index(control.group or "Space"))
     return Part(
         place,
         path,

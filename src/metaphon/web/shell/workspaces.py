@@ -38,7 +38,9 @@ WORKSPACES = (
             ("fold", "Fold-down"),
         ),
     ),
-    Workspace("reverb", "Reverb", views=(("tail", "Tail"), ("sends", "Sends"))),
+    Workspace(
+        "reverb", "Reverb", views=(("tail", "Space"), ("sends", "Sends"), ("build", "Build"))
+    ),
     Workspace("field", "Field"),
     Workspace(
         "listen",

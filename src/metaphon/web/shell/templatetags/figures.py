@@ -9,6 +9,7 @@ from django.utils.html import format_html
 from django.utils.safestring import SafeString
 
 from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.mix import Mix
 from metaphon.web.shell.controls import Control, Numeric, numeric_at, numeric_of
 
 register = template.Library()
@@ -89,6 +90,13 @@ def fold_number(name: str, shown: float, label: str, *, off: bool = False) -> Sa
     command = json.dumps({"kind": "set_fold_down", "path": name})
     sent = format_html('data-command="{}"', command)
     return drawn(name, shown, numeric_of(FoldDown.model_fields[name]), label, sent, off)
+
+
+@register.simple_tag
+def tempo_number(shown: float) -> SafeString:
+    """The tempo of a mix."""
+    sent = format_html('data-command="{}"', json.dumps({"kind": "set_tempo"}))
+    return drawn("tempo_bpm", shown, numeric_of(Mix.model_fields["tempo_bpm"]), "Tempo", sent)
 
 
 def _set(strip: str, path: str) -> SafeString:

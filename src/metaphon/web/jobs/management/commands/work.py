@@ -19,7 +19,7 @@ _HEARTBEAT_S = 3.0
 _DEAD_AFTER_S = 12.0
 _POLITE = 10
 # one of each kind at a time, so that none waits behind a long one of another
-_QUEUES = ("renders", "prints", "reports", "surveys", "arrivals", "upkeep")
+_QUEUES = ("renders", "prints", "reports", "spaces", "surveys", "arrivals", "upkeep")
 
 
 class Command(BaseCommand):

@@ -1,0 +1,47 @@
+"""A reverb that feeds another, which blurs the first."""
+
+from collections.abc import Iterator
+
+from metaphon.core.checks.finding import Finding
+from metaphon.core.checks.rule import Mend, Rule, awake
+from metaphon.core.checks.space_tails import has_reverb
+from metaphon.core.document.mix import PROGRAMME, Mix
+from metaphon.core.edits.command import Command, strip_of
+from metaphon.core.edits.registry import Batch
+from metaphon.core.edits.routing import RemoveSend, Route
+
+
+def _notice(mix: Mix) -> Iterator[Finding]:
+    spaces = {bus.id: bus for bus in mix.buses if has_reverb(bus) and not bus.resting}
+    for strip in awake(mix):
+        if not has_reverb(strip):
+            continue
+        if sum(one.is_reverb and not one.bypassed for one in strip.chain) > 1:
+            message = f"{strip.name} has two reverbs one after the other; bypass one of them."
+            yield Finding("reverbs_in_series", "note", strip.id, message)
+        fed = [send.bus for send in strip.sends if not send.muted] + [strip.output or ""]
+        for bus in (spaces[one] for one in fed if one in spaces):
+            message = (
+                f"The reverb of {strip.name} feeds that of {bus.name}; send the dry sound to both "
+                "instead."
+            )
+            yield Finding("reverbs_in_series", "note", strip.id, message, other=bus.id)
+
+
+def _mend(mix: Mix, finding: Finding) -> Command:
+    strip, bus = strip_of(mix, finding.subject), finding.other
+    steps: list[Command] = []
+    if any(send.bus == bus for send in strip.sends):
+        steps.append(RemoveSend(strips=(strip.id,), bus=bus))
+    if strip.output == bus:
+        steps.append(Route(strips=(strip.id,), to=PROGRAMME))
+    return Batch(commands=tuple(steps))
+
+
+RULE = Rule(
+    "reverbs_in_series",
+    74,
+    "One space inside another is heard as neither.",
+    notice=_notice,
+    mends=(Mend("Take the way between them away", _mend),),
+)

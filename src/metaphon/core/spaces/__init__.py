@@ -1,0 +1,1 @@
+"""Spaces that are made: a room, what stands in it, and how it answers."""

@@ -1,0 +1,106 @@
+"""The spaces whose responses can be chosen: those that ship, one's own, and what others share."""
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from django.db.models import Q
+
+from metaphon.core.process.convolution_reverb import ConvolutionReverb
+from metaphon.core.spaces.shipped import DISTANCES, MICROPHONES, SPACES
+from metaphon.web.mixes.models import SpaceResponse
+from metaphon.web.mixes.permissions import User
+from metaphon.web.mixes.responses import name_of
+
+STARTS_WITH = "shipped/boat_shed_omnis_middle.flac"
+
+
+@dataclass(frozen=True)
+class Choice:
+    """Something that may be pressed: its title, the response it leads to, whether it is so."""
+
+    title: str
+    name: str
+    chosen: bool
+
+
+@dataclass(frozen=True)
+class Chooser:
+    """Spaces, the microphones in the one that sounds, and their distances."""
+
+    spaces: tuple[Choice, ...]
+    microphones: tuple[Choice, ...]
+    distances: tuple[Choice, ...]
+
+
+def responses_of(user: User) -> list[SpaceResponse]:
+    """What somebody has brought in or made, and what others share."""
+    return list(SpaceResponse.objects.filter(Q(user=user.pk) | Q(shared=True)))
+
+
+def chooser(reverb: ConvolutionReverb, user: User) -> Chooser:
+    """What can be chosen for a reverb, by what it has."""
+    name = name_of(reverb.file) if reverb.file else ""
+    own = responses_of(user)
+    held = next((one for one in own if one.stored_as == name), None)
+    if held is None and name and not name.startswith("shipped/"):
+        held = SpaceResponse.objects.filter(file=name).first()  # another member's
+        own += [held] if held else []
+    key, microphone, distance = _parts_of(name)
+    spaces = [
+        Choice(
+            one.room.title,
+            _shipped(one.key, microphone or "omnis", distance or "middle"),
+            one.key == key,
+        )
+        for one in SPACES
+    ]
+    titles = dict.fromkeys(one.title for one in own)
+    for title in titles:
+        first = next(one for one in own if one.title == title)
+        spaces.append(Choice(title, first.stored_as, bool(held and held.title == title)))
+    if key:
+        return Chooser(
+            tuple(spaces),
+            tuple(
+                Choice(words, _shipped(key, kind, distance), kind == microphone)
+                for kind, words in MICROPHONES.items()
+            ),
+            tuple(
+                Choice(words.capitalize(), _shipped(key, microphone, words), words == distance)
+                for words in DISTANCES
+            ),
+        )
+    there = [one for one in own if held and one.title == held.title]
+    microphones = [
+        Choice(one.microphone or Path(one.stored_as).stem, one.stored_as, one == held)
+        for one in there
+    ]
+    return Chooser(tuple(spaces), tuple(microphones), ())
+
+
+def _shipped(key: str, microphone: str, distance: str) -> str:
+    return f"shipped/{key}_{microphone}_{distance}.flac"
+
+
+def _parts_of(name: str) -> tuple[str, str, str]:
+    """The space, the microphone and the distance of a shipped response; empty for others."""
+    stem = Path(name).stem if name.startswith("shipped/") else ""
+    for one in SPACES:
+        if stem.startswith(f"{one.key}_"):
+            microphone, _, distance = stem.removeprefix(f"{one.key}_").partition("_")
+            return one.key, microphone, distance
+    return "", "", ""
+
+
+def called(reverb: Any) -> str:
+    """What a reverb's response is called; empty where it has none."""
+    file = getattr(reverb, "file", None)
+    if file is None:
+        return ""
+    name = name_of(file)
+    key, microphone, distance = _parts_of(name)
+    if key:
+        title = next(one.room.title for one in SPACES if one.key == key)
+        return f"{title}, {MICROPHONES[microphone].lower()}, {distance}"
+    return str(SpaceResponse.objects.filter(file=name).first() or Path(name).stem)
