@@ -1,10 +1,13 @@
 """Rules that listen: one sound on two tracks, whatever their width, and the ways to mend it."""
 
+from typing import Any
+
 import numpy as np
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import RULES, check, mend
 from metaphon.core.checks.sound import Sound
+from metaphon.core.checks.space_tails import space_tail
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import apply
 from tests.sounds import RATE_HZ, FolderTest
@@ -95,3 +98,89 @@ class OneSoundTwice(FolderTest):
             ]
         )
         self.assertEqual(check(mended), [])
+
+
+class Spaces(FolderTest):
+    """What spaces do to what is sent to them, and how it is mended."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("voice.wav", strokes(4))
+
+    def of(self, *buses: dict[str, Any], **rest: Any) -> Mix:
+        """A narrator that sends to each of some buses."""
+        sends = [{"bus": bus["id"], "level_db": rest.get("level_db", -20.0)} for bus in buses]
+        track = {"id": "narrator", "name": "Narrator", "sound": "voice.wav", "sends": sends}
+        lanes = rest.get("automation", [])
+        mix: Mix = self.mix(
+            [track], buses=[{"name": bus["id"], **bus} for bus in buses], automation=lanes
+        )
+        return mix
+
+    def room(self, name: str = "room", **parameters: Any) -> dict[str, Any]:
+        return {"id": name, "chain": [{"kind": "network_reverb", **parameters}]}
+
+    def held_to(self, mix: Mix, rule: str) -> list[Finding]:
+        return [finding for finding in check(mix) if finding.rule == rule]
+
+    def mended(self, mix: Mix, rule: str) -> Mix:
+        """The mix with what a rule found taken away; it is not found again."""
+        [finding] = self.held_to(mix, rule)
+        after = apply(mix, mend(mix, finding))
+        self.assertEqual(self.held_to(after, rule), [])
+        return after
+
+    def test_a_plain_room_is_left_alone(self) -> None:
+        self.assertEqual(check(self.of(self.room())), [])
+
+    def test_a_hold_that_is_never_let_go(self) -> None:
+        self.mended(self.of(self.room(hold=1.0)), "held_at_end")
+        points = [{"t_s": 0.0, "value": 0.0, "curve": "hold"}, {"t_s": 2.0, "value": 1.0}]
+        lane = {"target": "room/chain/0/hold", "points": points}
+        after = self.mended(self.of(self.room(), automation=[lane]), "held_at_end")
+        self.assertEqual(after.automation, ())
+        points.append({"t_s": 4.0, "value": 0.0})
+        self.assertEqual(self.held_to(self.of(self.room(), automation=[lane]), "held_at_end"), [])
+
+    def test_a_tail_that_outlasts_the_recordings(self) -> None:
+        [finding] = self.held_to(self.of(self.room(decay_s=8.0)), "long_tail")
+        self.assertIn("8.0 s after", finding.message)
+
+    def test_two_reverbs_in_series(self) -> None:
+        one = {**self.room("one"), "sends": [{"bus": "two"}], "output": "two"}
+        after = self.mended_all(self.of(one, self.room("two")), "reverbs_in_series")
+        self.assertEqual((after.buses[0].sends, after.buses[0].output), ((), "programme"))
+        chain = self.room()["chain"] * 2
+        after = self.mended(self.of({"id": "room", "chain": chain}), "reverbs_in_series")
+        self.assertEqual([one.bypassed for one in after.buses[0].chain], [False, True])
+
+    def mended_all(self, mix: Mix, rule: str) -> Mix:
+        for finding in self.held_to(mix, rule):
+            mix = apply(mix, mend(mix, finding))
+        self.assertEqual(self.held_to(mix, rule), [])
+        return mix
+
+    def test_sides_that_are_against_each_other_or_alike(self) -> None:
+        fall = 10.0 ** (-np.arange(RATE_HZ) / RATE_HZ * 3.0)
+        sound = np.random.default_rng(2).standard_normal(RATE_HZ) * fall
+        for sides, words in (((sound, -sound), "against"), ((sound, sound), "alike")):
+            path = self.write(f"{words}.wav", np.stack(sides))
+            chain = [{"kind": "convolution_reverb", "file": str(path)}]
+            bus = {"id": "room", "layout": "0+2+0", "chain": chain}
+            [finding] = self.held_to(self.of(bus), "one_sided_space")
+            self.assertIn(words, finding.message)
+
+    def test_bass_that_stays(self) -> None:
+        after = self.mended(self.of(self.room(decay_s=1.0, bass_decay=2.5)), "low_build_up")
+        self.assertEqual(after.buses[0].chain[0].low_cut_hz, 120.0)
+
+    def test_a_voice_that_is_hard_to_follow(self) -> None:
+        """C50 of 1 + a early and late parts by hand; what is sent less of is clear again."""
+        mix = self.of(self.room(decay_s=2.0), level_db=0.0)
+        [finding] = self.held_to(mix, "unclear_voice")
+        tail = space_tail(mix, mix.buses[0])
+        self.assertAlmostEqual(tail.early + tail.late, 1.0, delta=0.15)
+        wanted = 10.0 * np.log10((1.0 + tail.early) / tail.late)
+        self.assertIn(f"C50 is {wanted:.1f} dB", finding.message)
+        self.mended(mix, "unclear_voice")
+        self.assertEqual(self.held_to(self.of(self.room(), level_db=-12.0), "unclear_voice"), [])

@@ -153,7 +153,7 @@ class Files(FolderTest):
     def test_wav_flac_and_sofa_hold_what_was_written(self) -> None:
         response = (noise(2, 0.2) * 0.5).astype(np.float32)
         write_wav(self.folder / "a.wav", response, RATE_HZ)
-        sound, rate = soundfile.read(self.folder / "a.wav", dtype="float32")
+        sound, _ = soundfile.read(self.folder / "a.wav", dtype="float32")
         np.testing.assert_array_equal(sound.T, response)
         write_flac(self.folder / "a.flac", response, RATE_HZ)
         sound, _ = soundfile.read(self.folder / "a.flac")

@@ -15,10 +15,11 @@ from metaphon.core.edits.registry import apply_all, read, read_all
 from metaphon.core.errors import InputError
 from metaphon.core.files.mixdoc import with_files
 from metaphon.web.mixes import journal, snapshots
-from metaphon.web.mixes.models import AccessToken, Member, Mix
+from metaphon.web.mixes.models import AccessToken, Member, Mix, SpaceResponse
 from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.unpacking import unpack
 from tests.core.test_edits import ALL, EditTest
+from tests.sounds import RATE_HZ
 from tests.web.base import WebTest, make_user
 
 
@@ -33,6 +34,15 @@ class CommandTest(WebTest):
         self.mix = Mix.objects.create(title="Test")
         Member.objects.create(mix=self.mix, user=self.user, role="owner")
         unpack(self.edits.start, self.mix, lambda file: store(self.mix, file, file.name))
+        # its recordings serve as responses too
+        for audio in self.mix.audio_files.all():
+            SpaceResponse.objects.create(
+                title=audio.name,
+                file=audio.file.name,
+                channels=audio.channels,
+                seconds=audio.duration_s,
+                sample_rate_hz=RATE_HZ,
+            )
 
     def command(self, data: dict[str, Any]) -> dict[str, Any]:
         """A command whose file is a recording of the mix; `after` gives the mix to restore."""
@@ -160,7 +170,7 @@ class Scripts(WebTest):
             self.assertEqual(answer.status_code, 422)
             self.assertIn(words, answer.json()["message"])
         foreign = {"kind": "add_track", "name": "Passwords", "file": "/etc/passwd"}
-        self.assertIn("not in this mix", self.send([foreign]).json()["message"])
+        self.assertIn("is not kept here", self.send([foreign]).json()["message"])
         eve = Mix.objects.create(title="Hers")
         Member.objects.create(mix=eve, user=make_user("eve"), role="owner")
         headers = {"Authorization": f"Bearer {self.token}"}

@@ -54,7 +54,9 @@ def space_tail(mix: Mix, bus: Bus) -> SpaceTail:
 
 @lru_cache(32)
 def _told(bus: Strip, rate_hz: int) -> SpaceTail:
-    tail = tail_of(bus, bus_format(getattr(bus, "layout", "0+2+0")).channels, rate_hz).astype(np.float64)
+    tail = tail_of(bus, bus_format(getattr(bus, "layout", "0+2+0")).channels, rate_hz).astype(
+        np.float64
+    )
     first = round(_EARLY_S * rate_hz)
     energy = np.sum(tail**2, axis=0)
     pair = of_pair(tail @ tail.T)[0] if len(tail) == 2 else None

@@ -1,5 +1,6 @@
 """The three demonstration mixes."""
 
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -8,8 +9,11 @@ from metaphon.core.demo.sounds import RATE_HZ, SOUNDS
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.mix import Automation, Bus, Clip, Mix, Placement, Send, Track
 from metaphon.core.files.audio import AudioWriter
-from metaphon.core.files.mixdoc import SUFFIX, with_files, write
+from metaphon.core.files.mixdoc import SUFFIX, with_files, with_responses, write
+from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.network_reverb import NetworkReverb
+from metaphon.core.spaces.shipped import SPACES
+from metaphon.core.spatial.virtual_loudspeakers import ABOVE_AND_BEHIND
 
 
 def _clip(sound: str, start_s: float = 0.0) -> tuple[Clip, ...]:
@@ -42,6 +46,23 @@ _CAVE = Bus(
     chain=(NetworkReverb(decay_s=2.6, treble_decay=0.4, size=1.3, predelay_ms=28.0),),
     placement=_bed(),
 )
+
+# The wet side of the harbour, from where the audience does not look
+_SHED = Bus(
+    id="shed",
+    name="Shed",
+    gain_db=-6.0,
+    layout=ABOVE_AND_BEHIND.name,
+    chain=(
+        ConvolutionReverb(
+            file=next(one for one in SPACES if one.key == "boat_shed").file("ambisonic", "far"),
+            predelay_ms=12.0,
+            low_cut_hz=120.0,
+        ),
+    ),
+    placement=Placement(mode="object"),
+)
+
 
 # The faults, on purpose: the far microphone is late and upside down, the hand-bells are too wide
 # and are
@@ -122,7 +143,7 @@ LAMP = Mix(
             name="Gull",
             gain_db=-14.0,
             clips=_clip("gull", 2.0),
-            sends=_cave(-12.0),
+            sends=(*_cave(-12.0), Send(bus="shed", level_db=-14.0)),
             placement=_object(70.0, 25.0),
         ),
         Track(
@@ -137,7 +158,7 @@ LAMP = Mix(
             name="Ship's horn",
             gain_db=-15.0,
             clips=_clip("horn"),
-            sends=_cave(-6.0),
+            sends=(*_cave(-6.0), Send(bus="shed", level_db=-10.0)),
             placement=_object(120.0, 8.0),
         ),
         Track(id="rain", name="Rain", gain_db=-14.0, clips=_clip("rain"), placement=_bed()),
@@ -162,6 +183,7 @@ LAMP = Mix(
         Bus(id="instruments", name="Instruments", layout="0+5+0", gain_db=-1.0, placement=_bed()),
         Bus(id="boats", name="Boats", placement=_bed()),
         _CAVE,
+        _SHED,
     ),
     automation=(
         _lane(
@@ -224,6 +246,15 @@ def write_demo(folder: Path) -> list[Path]:
     """
     audio = folder / "audio"
     audio.mkdir(parents=True, exist_ok=True)
+    responses = {
+        one.file
+        for mix in MIXES
+        for bus in mix.buses
+        for one in bus.chain
+        if isinstance(one, ConvolutionReverb) and one.file
+    }
+    for response in responses:
+        shutil.copyfile(response, audio / response.name)
     for name, make in SOUNDS.items():
         sound = make().astype(np.float32)
         with AudioWriter(audio / f"{name}.flac", len(sound), RATE_HZ, "24", "flac") as writer:
@@ -231,6 +262,7 @@ def write_demo(folder: Path) -> list[Path]:
     documents = []
     for mix in MIXES:
         path = folder / (mix.title.lower().replace(" ", "-") + SUFFIX)
-        write(with_files(mix, lambda file: folder.absolute() / file), path)
+        there = with_files(mix, lambda file: folder.absolute() / file)
+        write(with_responses(there, lambda file: audio.absolute() / file.name), path)
         documents.append(path)
     return documents

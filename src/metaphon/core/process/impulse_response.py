@@ -49,13 +49,11 @@ class Shape(NamedTuple):
     density: float = 0.0
 
 
-@lru_cache(64)
 def length_s(file: Path) -> float:
     """How long a response is. Raises InputError in one sentence where it cannot be used."""
     return _info(file)[1]
 
 
-@lru_cache(64)
 def form_of(file: Path) -> Form:
     """What a response holds, by its channels; four are taken for a scene of first order."""
     return form_for(_info(file)[0], file.name)
@@ -77,7 +75,22 @@ def form_for(channels: int, name: str) -> Form:
     return "surround"
 
 
+def _stamp(file: Path) -> tuple[int, int]:
+    """Tells whether a file is still the same."""
+    try:
+        found = file.stat()
+    except OSError:
+        return 0, 0
+    return found.st_mtime_ns, found.st_size
+
+
 def _info(file: Path) -> tuple[int, float]:
+    """How many channels a response has, and how long it is in seconds."""
+    return _told(file, _stamp(file))
+
+
+@lru_cache(64)
+def _told(file: Path, stamp: tuple[int, int]) -> tuple[int, float]:
     try:
         found = soundfile.info(str(file))
     except (soundfile.LibsndfileError, OSError):
@@ -91,12 +104,16 @@ def _info(file: Path) -> tuple[int, float]:
     return found.channels, found.duration
 
 
-@lru_cache(8)
 def read_response(file: Path, rate_hz: int) -> NDArray[np.float32]:
     """The samples of a response at a rate, (channels, taps).
 
     Raises InputError in one sentence where it cannot be used.
     """
+    return _read(file, _stamp(file), rate_hz)
+
+
+@lru_cache(8)
+def _read(file: Path, stamp: tuple[int, int], rate_hz: int) -> NDArray[np.float32]:
     form_for(_info(file)[0], file.name)
     sound, own_rate = soundfile.read(str(file), dtype="float32", always_2d=True)
     if not np.isfinite(sound).all():
@@ -110,7 +127,6 @@ def read_response(file: Path, rate_hz: int) -> NDArray[np.float32]:
     return result
 
 
-@lru_cache(16)
 def responses_for(
     file: Path, shape: Shape, form: Form, apart: bool, channels: Channels, rate_hz: int
 ) -> Responses:
@@ -121,6 +137,12 @@ def responses_for(
     apart
         Whether each channel feeds its own part of a response that is as wide; else all are summed.
     """
+    return _made(_stamp(file), (file, shape, form, apart, channels, rate_hz))
+
+
+@lru_cache(16)
+def _made(stamp: tuple[int, int], of: tuple[Path, Shape, Form, bool, Channels, int]) -> Responses:
+    file, shape, form, apart, channels, rate_hz = of
     sound = shaped(read_response(file, rate_hz).astype(np.float64), shape, rate_hz)
     entering, found = _laid(sound, form, apart, channels)
     return prepared(entering, found.astype(np.float32), channels.count)

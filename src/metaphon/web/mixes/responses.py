@@ -55,7 +55,8 @@ def on_this_machine(command: Command) -> Command:
 
 
 def _here(file: Path) -> Path:
-    place = path_of(str(file)) if not file.is_absolute() else file
+    shipped = str(file).startswith(_SHIPPED)
+    place = path_of(str(file)) if shipped else _root() / file
     if place.parent != FOLDER and not place.resolve().is_relative_to(_root().resolve()):
         raise InputError(f"The file {file.name} is not kept here; bring it in first.")
     return place

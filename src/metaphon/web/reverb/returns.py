@@ -3,7 +3,7 @@
 from typing import Any, NamedTuple
 
 from metaphon.core.document.mix import Bus
-from metaphon.core.spatial.layouts import own_layout
+from metaphon.core.spatial.virtual_loudspeakers import ABOVE, ABOVE_AND_BEHIND
 
 
 class _Place(NamedTuple):
@@ -12,14 +12,6 @@ class _Place(NamedTuple):
     layout: str
     mode: str
     placement: dict[str, float]
-
-
-def _virtual(title: str, *angles: tuple[int, int]) -> str:
-    """A layout of virtual loudspeakers at angles."""
-    rows = (
-        f"V{number} {azimuth} {elevation}" for number, (azimuth, elevation) in enumerate(angles, 1)
-    )
-    return own_layout(title, "\n".join(rows)).name
 
 
 _FLAT: dict[str, float] = {"azimuth_deg": 0.0, "elevation_deg": 0.0}
@@ -37,14 +29,14 @@ _PLACES = (
     _Place(
         "Above and behind",
         "Four objects: two at 135 degrees, 45 up, two at 110 degrees.",
-        _virtual("Above and behind", (135, 45), (-135, 45), (110, 0), (-110, 0)),
+        ABOVE_AND_BEHIND.name,
         "object",
         _FLAT,
     ),
     _Place(
         "Above",
         "Four objects, 50 degrees up.",
-        _virtual("Above", (45, 50), (-45, 50), (135, 50), (-135, 50)),
+        ABOVE.name,
         "object",
         _FLAT,
     ),

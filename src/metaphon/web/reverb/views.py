@@ -10,7 +10,6 @@ import soundfile
 from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
-from django.views.decorators.http import require_POST
 
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
@@ -134,7 +133,7 @@ def bring(request: HttpRequest, mix_id: int) -> HttpResponse:
     return _drawn(request, mix_for(request, mix_id))
 
 
-@require_POST
+@changes_mix
 def share(request: HttpRequest, mix_id: int, response_id: int) -> HttpResponse:
     """Let everybody here use a response of one's own, or nobody else any more."""
     mix = mix_for(request, mix_id)
@@ -144,7 +143,7 @@ def share(request: HttpRequest, mix_id: int, response_id: int) -> HttpResponse:
     return _drawn(request, mix)
 
 
-@require_POST
+@changes_mix
 def forget(request: HttpRequest, mix_id: int, response_id: int) -> HttpResponse:
     """Delete a response of one's own that no mix uses."""
     mix = mix_for(request, mix_id)

@@ -10,7 +10,8 @@ from django.core.management.base import BaseCommand
 from django.db import transaction
 
 from metaphon.core.demo.mixes import write_demo
-from metaphon.core.files.mixdoc import read
+from metaphon.core.files.mixdoc import read, with_responses
+from metaphon.core.spaces.shipped import FOLDER
 from metaphon.web.mixes.models import AudioFile, Member, Mix
 from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.unpacking import unpack
@@ -36,7 +37,8 @@ class Command(BaseCommand):
                 self._bring_in(path, user.pk)
 
     def _bring_in(self, path: Path, user_id: int) -> None:
-        document = read(path)
+        # the responses of its spaces ship: they need no copies
+        document = with_responses(read(path), lambda file: FOLDER / file.name)
         mix = Mix.objects.create(title=document.title, sample_rate_hz=document.sample_rate_hz)
         Member.objects.create(mix=mix, user_id=user_id, role=Member.Role.OWNER)
         unpack(document, mix, lambda file: _stored(mix, file))

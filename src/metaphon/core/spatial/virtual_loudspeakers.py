@@ -1,0 +1,12 @@
+"""Layouts of virtual loudspeakers: directions that a return is played from as objects."""
+
+from metaphon.core.spatial.layouts import Layout, own_layout
+
+
+def _virtual(title: str, *angles_deg: tuple[int, int]) -> Layout:
+    rows = (f"V{n} {azimuth} {elevation}" for n, (azimuth, elevation) in enumerate(angles_deg, 1))
+    return own_layout(title, "\n".join(rows))
+
+
+ABOVE_AND_BEHIND = _virtual("Above and behind", (135, 45), (-135, 45), (110, 0), (-110, 0))
+ABOVE = _virtual("Above", (45, 50), (-45, 50), (135, 50), (-135, 50))
