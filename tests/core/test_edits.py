@@ -132,6 +132,10 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "split_clip": [{"strip": "gull", "place": 0, "at_s": 0.25}],
     "add_bus": [{"name": "Hall", "reverb": True}, {"name": "Shed", "file": "two.wav"}],
     "choose_response": [{"strip": "shed", "place": 0, "file": "two.wav"}],
+    "link_reverb": [
+        {"strip": "shed", "place": 0, "to": "hut"},
+        {"strip": "shed", "place": 0, "to": None},
+    ],
     "set_tempo": [{"value": "90 BPM"}],
     "remove_strip": [{"strip": "room"}, {"strip": "gull"}],
     "move_strip": [{"strip": "boat", "to": 0}],
@@ -203,6 +207,11 @@ class EditTest(FolderTest):
                     "chain": [{"kind": "network_reverb", "decay_s": 0.3, "predelay_note": "1/64"}],
                 },
                 {"id": "shed", "name": "Shed", "chain": [{"kind": "convolution_reverb"}]},
+                {
+                    "id": "hut",
+                    "name": "Hut",
+                    "chain": [{"kind": "convolution_reverb", "file": str(self.folder / "two.wav")}],
+                },
             ],
             groups=[{"id": "birds", "name": "Birds"}],
             automation=[{"target": "gull/placement/azimuth_deg", "points": points}],
@@ -307,7 +316,10 @@ _SILENT = {
     "reset_fold_down",
     "choose_delivery",
 }
-_UNHEARD = [{"kind": "set", "strips": ["room"], "path": "solo_safe", "value": True}]
+_UNHEARD = [
+    {"kind": "link_reverb", "strip": "shed", "place": 0, "to": None},
+    {"kind": "set", "strips": ["room"], "path": "solo_safe", "value": True},
+]
 
 
 class Sequences(EditTest):

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from metaphon.core.document.graph import ordered
+from metaphon.core.document.links import kept_alike
 from metaphon.core.document.mix import Identifier, Mix, Strip, Track, hangs_together
 from metaphon.core.errors import InputError, Vanished, sentence_case
 
@@ -60,7 +61,7 @@ def apply(mix: Mix, command: Command) -> Mix:
         refers to nothing, or
         a routing that runs in a loop.
     """
-    after = command.apply(mix)
+    after = kept_alike(mix, command.apply(mix))
     if _structure(after) != _structure(mix):
         try:
             hangs_together(after)

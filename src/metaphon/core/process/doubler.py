@@ -40,8 +40,6 @@ class Doubler(Processor):
         | {"level_db": -3, "spread": 100},
     }
 
-    needs_two_sides: ClassVar[bool] = True
-
     kind: Literal["doubler"] = "doubler"
     doubles: float = parameter(1.0, 0.0, _MOST, unit="", step=1.0, help="How many beside it.")
     time_ms: float = parameter(
@@ -64,6 +62,10 @@ class Doubler(Processor):
     seed: float = parameter(
         1.0, 1.0, 999.0, unit="", step=1.0, help="Another chance, the same ever after."
     )
+
+    @property
+    def needs_two_sides(self) -> bool:
+        return True
 
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _Doubler(channels.count, rate_hz, latency)

@@ -66,7 +66,6 @@ class Processor(BaseModel, ABC):
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
     starting_points: ClassVar[dict[str, dict[str, Any]]] = {}  # settings by what they are called
     groups: ClassVar[tuple[str, ...]] = ()  # headings of its parameters, in their order
-    needs_two_sides: ClassVar[bool] = False  # whether a mono recording is given it on two channels
 
     bypassed: bool = Field(False, description="Leave the sound as it came.")
 
@@ -98,6 +97,16 @@ class Processor(BaseModel, ABC):
     def at_tempo(self, tempo_bpm: float) -> "Processor":
         """The same with its notes as times, at a tempo in quarters a minute."""
         return self
+
+    @property
+    def needs_two_sides(self) -> bool:
+        """Whether a mono recording is given it on two channels."""
+        return False
+
+    @property
+    def link(self) -> str:
+        """What it is linked by with others of its kind; empty where it goes alone."""
+        return ""
 
     @property
     def room_alone(self) -> "Processor":

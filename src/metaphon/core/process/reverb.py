@@ -5,6 +5,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import Field
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.filter_shapes import high_cut, low_cut
@@ -91,6 +92,24 @@ class Reverb(Processor):
         group="Out",
         help="0 dry, 0.5 both in full, 1 the room; counts where the dry sound is let through.",
     )
+
+    two_sides: bool = switch(
+        False, group="Out", help="Give a mono recording a room of two sides; else it stays mono."
+    )
+    linked: str = Field(
+        "",
+        max_length=64,
+        description="Reverbs of one kind with the same word here are set together.",
+        json_schema_extra={"role": "link"},
+    )
+
+    @property
+    def needs_two_sides(self) -> bool:
+        return self.two_sides
+
+    @property
+    def link(self) -> str:
+        return self.linked
 
     @property
     def passes_dry(self) -> bool:

@@ -27,7 +27,6 @@ class VirtualPair(Processor):
     """
 
     title: ClassVar[str] = "Virtual pair"
-    needs_two_sides: ClassVar[bool] = True
 
     kind: Literal["virtual_pair"] = "virtual_pair"
     method: Literal["binaural", "level_time"] = choice(
@@ -52,6 +51,10 @@ class VirtualPair(Processor):
         help="Near is louder, most at the ear it is close to.",
     )
     ears_exchanged: bool = switch(False, help="What the left ear hears goes to the right.")
+
+    @property
+    def needs_two_sides(self) -> bool:
+        return True
 
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _VirtualPair(channels.count, rate_hz, latency)

@@ -41,8 +41,6 @@ class Widener(Processor):
         "Room": {"correlation": 0.2, "bass_hz": 150, "character": "open"},
     }
 
-    needs_two_sides: ClassVar[bool] = True
-
     kind: Literal["widener"] = "widener"
     correlation: float = parameter(
         0.5,
@@ -70,6 +68,10 @@ class Widener(Processor):
     hold_loudness: bool = switch(
         False, help="As loud in stereo as before; in mono it is softer then by as much."
     )
+
+    @property
+    def needs_two_sides(self) -> bool:
+        return True
 
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _Widener(channels.count, rate_hz, latency)

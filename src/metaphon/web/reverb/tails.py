@@ -104,6 +104,22 @@ def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[st
         "network": reverb if isinstance(reverb, NetworkReverb) else None,
         "chooser": chooser(reverb, user) if isinstance(reverb, ConvolutionReverb) else None,
         "called": called(reverb),
+        "linked": reverb.link,
+        "to_link": [
+            one
+            for one in spaces
+            if one is not strip and any(type(p) is type(reverb) for p in one.chain)
+        ],
+        "followed": next(
+            (
+                one.id
+                for one in spaces
+                if one is not strip
+                and reverb.link
+                and any(p.link == reverb.link for p in one.chain)
+            ),
+            "",
+        ),
         "places": returns.places_for(strip) if isinstance(strip, Bus) else [],
         "band_curve": decays.drawn(strip, place, reverb, [one.response for one in found], rate_hz),
     }
