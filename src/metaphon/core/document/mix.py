@@ -205,6 +205,24 @@ class Placement(Part):
     sends_too: bool = switch(
         False, help="Distance changes what is sent to reverbs too; else they keep their level."
     )
+    reflections: bool = switch(
+        False, help="Let the walls of a room reflect it, each from its own direction."
+    )
+    reflections_db: float = parameter(
+        -6.0, -60.0, 12.0, unit="dB", step=0.5, help="Level of its first reflections."
+    )
+    room_width_m: float = parameter(
+        8.0, 2.0, 80.0, unit="m", step=0.1, moves=False, help="Width of the room round it."
+    )
+    room_depth_m: float = parameter(
+        10.0, 2.0, 120.0, unit="m", step=0.1, moves=False, help="Depth of the room round it."
+    )
+    room_height_m: float = parameter(
+        4.0, 2.0, 40.0, unit="m", step=0.1, moves=False, help="Height of the room round it."
+    )
+    room_absorption: float = parameter(
+        0.3, 0.0, 0.95, unit="", step=0.01, moves=False, help="What its walls take of the energy."
+    )
     roll_deg: float = parameter(
         0.0, -180.0, 180.0, unit="°", step=1.0, help="Turn a scene about its front."
     )

@@ -23,6 +23,7 @@ from metaphon.core.engine.automation import GRID_FRAMES, Curve, Gains
 from metaphon.core.engine.clips import Placed, placed
 from metaphon.core.engine.distance import DistanceEffect, distance_effect, distance_is_heard
 from metaphon.core.engine.object_panning import ObjectPosition
+from metaphon.core.engine.object_room import CHANNELS, MOVING, ORDER, RoomRun
 from metaphon.core.errors import InputError
 from metaphon.core.process.basics import Slope
 from metaphon.core.process.eq import Band, Eq
@@ -235,13 +236,14 @@ def compile(mix: Mix) -> Plan:
         )
     slowest = _slowest(heard, buses, rate_hz)
     low = [_to_lfe(strip, lanes) for strip in heard if strip.id in ways.lfe]
+    rooms = [_in_room(strip, lanes) for strip in heard if _is_reflected(strip, ways)]
     return Plan(
         mix.title,
         rate_hz,
         end + longest,
         longest,
         slowest,
-        (*reversed(strips), *low),
+        (*reversed(strips), *low, *rooms),
         mix.fold_down,
     )
 
@@ -293,6 +295,11 @@ def _sounding(mix: Mix) -> _Sounding:
             + _chain_tail_s(strip, moving[strip.id], mix.sample_rate_hz)
             + _distance_tail_s(strip, lanes)
             + (_low_pass(strip).tail_s(mix.sample_rate_hz) if strip.id in ways.lfe else 0.0)
+            + (
+                RoomRun.of(strip.placement).tail_s(mix.sample_rate_hz)
+                if _is_reflected(strip, ways)
+                else 0.0
+            )
         )
         for aim in buses[strip.id]:
             tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
@@ -403,6 +410,11 @@ def _strip(
         level = curve(strip.lfe.level_db, "lfe", "level_db")
         summed = Gains.fixed(_sum_gains(format_of(strip, channels))[None])
         routes.append(Route(_lfe_id(strip), summed, level, "post", out))
+    if _is_reflected(strip, ways):
+        level = curve(strip.placement.reflections_db, "placement", "reflections_db")
+        into_room = np.zeros((CHANNELS, channels))
+        into_room[0] = _sum_gains(format_of(strip, channels))
+        routes.append(Route(_room_id(strip), Gains.fixed(into_room), level, "post", out))
     feed = None
     output = ways.outputs.get(strip.id)
     if output == PROGRAMME:
@@ -459,6 +471,46 @@ def _to_lfe(strip: Strip, lanes: Lanes) -> StripPlan:
         Curve.of(0.0),
         (),
         BedFeed(_lfe_id(strip), _LFE_BED, only_lfe),
+        None,
+    )
+
+
+def _room_id(strip: Strip) -> str:
+    return f"{strip.id}/room"
+
+
+def _is_reflected(strip: Strip, ways: OpenRoutes) -> bool:
+    """Whether an object's first reflections are heard."""
+    place = strip.placement
+    return place.reflections and place.mode == "object" and ways.outputs.get(strip.id) == PROGRAMME
+
+
+def _in_room(strip: Strip, lanes: Lanes) -> StripPlan:
+    """The first reflections of an object: a strip of its own, which is heard as a scene.
+
+    It belongs to the stem of the object.
+    """
+    curve = _Curves(strip.id, lanes)
+    moving = tuple(
+        ChainLane(0, (name,), curve.of_placement(strip.placement, name))
+        for name in MOVING
+        if (strip.id, ("placement", name)) in lanes
+    )
+    still = Curve.of(0.0)
+    feed = SceneFeed(_room_id(strip), ORDER, still, still, still, "allrad", "max_re")
+    return StripPlan(
+        _room_id(strip),
+        f"{strip.name}, room",
+        Channels(CHANNELS, order=ORDER),
+        (),
+        (RoomRun.of(strip.placement),),
+        (0,),
+        0,
+        0,
+        moving,
+        Curve.of(0.0),
+        (),
+        feed,
         None,
     )
 
