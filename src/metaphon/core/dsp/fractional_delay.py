@@ -124,9 +124,9 @@ def _read(joined, frames, delays, table):  # type: ignore[no-untyped-def]
     out = np.empty((len(joined), frames), dtype=np.float32)
     kernel = np.empty(taps)
     for i in range(frames):
-        place = begin + i - delays[i]
-        whole = int(np.floor(place))
-        fraction = (place - whole) * (len(table) - 2)
+        up = np.ceil(delays[i])  # by the delay alone, so that it is the same in any block
+        whole = begin + i - int(up)
+        fraction = (up - delays[i]) * (len(table) - 2)
         row = int(fraction)
         along = fraction - row
         if row == 0 and along == 0.0:
