@@ -20,6 +20,7 @@ from bench.edits import edits
 from bench.field import field
 from bench.listening import listen
 from bench.pages import pages
+from bench.reverb import reverb
 from bench.speed import speed
 from bench.timing import in_turn, ratio
 from metaphon.core.demo.mixes import write_demo
@@ -170,6 +171,7 @@ CASES: dict[str, Callable[[], Iterator[str]]] = {
         edits,
         field,
         pages,
+        reverb,
         listen,
         memory,
     )

@@ -25,9 +25,10 @@ from numpy.typing import NDArray
 from bench.database import ready
 from bench.edits import large_mix
 from metaphon.core.demo.mixes import write_demo
-from metaphon.core.files.mixdoc import read
+from metaphon.core.files.mixdoc import read, with_responses
 from metaphon.core.listen.monitor import NOW, Monitor, MonitorSource
 from metaphon.core.listen.session import Session
+from metaphon.core.spaces.shipped import FOLDER
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, command
 
@@ -113,7 +114,7 @@ def _served(lamp: Path) -> Iterator[tuple[str, int, int, str]]:
             "bench of listening", password="a long enough word"
         )
         stack.callback(user.delete)
-        document = read(lamp)
+        document = with_responses(read(lamp), lambda file: FOLDER / file.name)
         mix = Mix.objects.create(title="Bench", sample_rate_hz=document.sample_rate_hz)
         stack.callback(mix.delete)
         Member.objects.create(mix=mix, user=user, role="owner")

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.http import QueryDict
 from django.test import Client
 from django.urls import reverse
 
@@ -14,6 +15,7 @@ from metaphon.core.engine.plan import compile
 from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.jobs.tasks import simulate_space
 from metaphon.web.mixes.models import Member, Processor, SpaceResponse
+from metaphon.web.reverb import sends
 from metaphon.web.reverb.returns import places_for
 from tests.sounds import noise
 from tests.web.base import WebTest, make_user, recording
@@ -59,15 +61,27 @@ class Reverb(WebTest):
         self.edit("reverb", kind="send", strips=["gull", "boat"], bus="hall", level_db=-9.0)
         self.edit("reverb", kind="set", strips=["gull"], path="sends/hall/tap", value="pre")
 
-        def sends(strip: str) -> list[tuple[str, float, str]]:
+        def sent(strip: str) -> list[tuple[str, float, str]]:
             found = self.document().find_strip(strip)
             assert found
             return [(send.bus, send.level_db, send.tap) for send in found.sends]
 
-        self.assertEqual(sends("gull"), [("hall", -9.0, "pre")])
-        self.assertEqual(sends("boat"), [("hall", -9.0, "post")])
+        self.assertEqual(sent("gull"), [("hall", -9.0, "pre")])
+        self.assertEqual(sent("boat"), [("hall", -9.0, "post")])
         self.edit("reverb", kind="remove_send", strips=["gull"], bus="hall")
-        self.assertEqual(sends("gull"), [])
+        self.assertEqual(sent("gull"), [])
+
+    def test_the_balance_of_an_object_follows_its_distance_when_asked(self) -> None:
+        """Further away the sound falls and what it sends does not; pressed again neither does."""
+        self.with_spaces()
+        self.edit("flow", kind="place", strips=["gull"], mode="object")
+        self.assertIn("More room afar", self.shown(view="sends"))
+        for wanted in (6.0, 0.0):
+            shown = sends.shown(self.mix, self.document(), QueryDict(), self.user)
+            balance = next(row[2] for row in shown["rows"] if row[0].id == "gull")
+            self.edit("reverb", **balance["command"])
+            place = self.document().find_strip("gull").placement
+            self.assertEqual((place.level_db_per_doubling, place.sends_too), (wanted, False))
 
 
 class Responses(WebTest):

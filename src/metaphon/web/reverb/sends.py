@@ -11,6 +11,8 @@ from metaphon.core.edits.routing import TAPS
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
 
+_FREE_FIELD_DB = 6.0  # softer at twice the distance
+
 
 def spaces_of(document: Document) -> list[Bus]:
     """The buses that hold a reverb, awake."""
@@ -24,11 +26,28 @@ def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[st
     spaces = spaces_of(document)
     before = {strip.id: place for place, strip in enumerate(ordered(document))}
     rows = [
-        (strip, [_cell(strip, space, before) for space in spaces])
+        (strip, [_cell(strip, space, before) for space in spaces], _balance(strip))
         for strip in document.strips
         if not strip.resting and strip not in spaces
     ]
     return {"spaces": spaces, "rows": rows, "taps": TAPS.items()}
+
+
+def _balance(strip: Strip) -> dict[str, Any] | None:
+    """Whether an object's sound falls with distance while what it sends does not, and the command
+    that turns it over; None for what has no distance.
+    """
+    place = strip.placement
+    if place.mode != "object":
+        return None
+    on = place.level_db_per_doubling > 0.0 and not place.sends_too
+    values = {"level_db_per_doubling": 0.0 if on else _FREE_FIELD_DB, "sends_too": False}
+    commands = [
+        {"kind": "set", "strips": [strip.id], "path": f"placement/{name}", "value": value}
+        for name, value in values.items()
+    ]
+    words = f"{strip.name}: the room {'stays with it' if on else 'is left behind'} at a distance"
+    return {"on": on, "command": {"kind": "batch", "commands": commands, "words": words}}
 
 
 def _cell(strip: Strip, space: Bus, before: dict[str, int]) -> dict[str, Any]:
