@@ -52,7 +52,9 @@ class WholePath(BrowserTest):
         typed("Ship's horn azimuth", "-60")
         typed("Ship's horn to Cave", "-3")
         horn.refresh_from_db()
-        self.assertEqual((horn.placement.azimuth_deg, horn.sends.get().level_db), (-60.0, -3.0))
+        self.assertEqual(
+            (horn.placement.azimuth_deg, horn.sends.get(bus__ref="cave").level_db), (-60.0, -3.0)
+        )
         typed("Gull gain", "99")
         expect(page.locator("#messages")).to_contain_text("Gain may be -120 to 12 dB")
         gull.refresh_from_db()

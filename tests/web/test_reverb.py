@@ -247,6 +247,10 @@ class Returns(WebTest):
                 chosen = [one["title"] for one in places_for(bus) if one["chosen"]]
                 self.assertEqual(chosen, [place["title"]])
                 compile(self.document())
+                for page in ("flow", "coherence", "reverb", "field", "listen", "handover"):
+                    shown = self.client.get(self.url(f"{page}:show"), {"strip": "hall"})
+                    self.assertEqual(shown.status_code, 200, page)
+                self.assertEqual(self.fragment("flow:map").status_code, 200)
         self.assertEqual(bus.placement.mode, "scene")
 
     def test_a_tempo_sets_what_is_said_as_a_note(self) -> None:

@@ -9,7 +9,7 @@ from itertools import pairwise
 
 from metaphon.core.document.mix import PROGRAMME, Bus, Strip
 from metaphon.core.document.targets import bus_format, target_named
-from metaphon.core.spatial.layouts import LAYOUTS
+from metaphon.core.spatial.layouts import layout_named
 from metaphon.web.flow.table import channels_of
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
@@ -172,7 +172,7 @@ def _head(column: int, columns: int) -> str:
 def _node(strip: Strip, channels: int, troubled: set[str]) -> Node:
     if isinstance(strip, Bus):
         width = bus_format(strip.layout)
-        detail = LAYOUTS[strip.layout].everyday if width.layout else f"A{width.order}"
+        detail = layout_named(strip.layout).everyday if width.layout else f"A{width.order}"
         return Node(
             f"s{strip.id}", strip.name, "bus", detail, strip, strip.id, trouble=strip.id in troubled
         )
@@ -230,7 +230,7 @@ def _columns(
         layout = key.removeprefix("pbed")
         name = {"pobject": "Objects", "pscene": "Scene"}.get(
             key
-        ) or f"Bed {LAYOUTS[layout].everyday}"
+        ) or f"Bed {layout_named(layout).everyday}"
         places.append(Node(key, name, "place"))
     # somewhere to drop on, even before anything is placed
     places = places or [Node("pbed0+5+0", "The mix", "place")]

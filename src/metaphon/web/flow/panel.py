@@ -8,7 +8,7 @@ from typing import Any
 from django.urls import reverse
 
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.mix import Strip, Track
+from metaphon.core.document.mix import Bus, Strip, Track
 from metaphon.core.document.targets import BUS_FORMATS, target_named
 from metaphon.core.edits.routing import TAPS
 from metaphon.core.process.registry import KINDS
@@ -35,6 +35,7 @@ def panel(
     row = next((row for row in rows if row.strip.id == strip.id), None)
     row = row or table(mix, document, [strip.id])["all_rows"][0]
     awake = [one for one in document.strips if not one.resting]
+    own = [strip.layout] if isinstance(strip, Bus) else []  # may be a layout of one's own
     prints = [track for track in document.tracks if track.print_of == strip.id]
     return {
         "chosen": strip,
@@ -54,6 +55,6 @@ def panel(
         "group": next((group for group in document.groups if group.id == strip.group), None),
         "taps": TAPS.items(),
         "points": list(StartingPoint.objects.filter(user=user.pk)),
-        "formats": [target_named(name) for name in BUS_FORMATS],
+        "formats": [target_named(name) for name in dict.fromkeys([*BUS_FORMATS, *own])],
         "base": reverse("flow:show", args=[mix.pk]),
     }
