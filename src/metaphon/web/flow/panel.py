@@ -7,8 +7,8 @@ from typing import Any
 
 from django.urls import reverse
 
-from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.mix import Bus, Strip, Track
+from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, target_named
 from metaphon.core.edits.routing import TAPS
 from metaphon.core.process.registry import KINDS
