@@ -22,9 +22,11 @@ from metaphon.core.engine.render import Output
 from metaphon.core.errors import InputError
 from metaphon.core.listen.trials import Trials
 from metaphon.core.process.registry import KINDS
+from metaphon.core.spaces.shipped import SPACES
 from tests.core.test_commands import command as run
 from tests.sounds import FolderTest, noise, sine
 
+_SHIPPED = SPACES[0].file("omnis", "near")
 _LANE = {"strip": "gull", "path": "gain_db"}
 _POINTS = [{"t_s": 0.0, "value": -6.0}, {"t_s": 0.2, "value": -20.0}, {"t_s": 0.4, "value": 0.0}]
 
@@ -210,7 +212,7 @@ class EditTest(FolderTest):
                 {
                     "id": "hut",
                     "name": "Hut",
-                    "chain": [{"kind": "convolution_reverb", "file": str(self.folder / "two.wav")}],
+                    "chain": [{"kind": "convolution_reverb", "file": str(_SHIPPED)}],
                 },
             ],
             groups=[{"id": "birds", "name": "Birds"}],

@@ -408,7 +408,7 @@ class TheDemo(WebTest):
         gull = self.mix.strips.get(name="Gull")
         first = gull.prints.get()
         self.assertEqual((first.name, first.take, gull.resting), ("Gull print 1", 1, True))
-        self.assertEqual([s.bus.name for s in first.sends.all()], ["Cave"])
+        self.assertEqual([s.bus.name for s in first.sends.all()], ["Cave", "Shed"])
         self.assertEqual((first.placement.mode, first.placement.elevation_deg), ("object", 25.0))
         lanes = set(
             self.mix.automation.filter(target__startswith=first.ref + "/").values_list(
