@@ -260,3 +260,30 @@ class Reverb(FolderTest):
         told = room_response(out[0], RATE_HZ).octaves[2].t30_s
         assert told
         self.assertAlmostEqual(told, 0.5, delta=0.06)
+
+    def test_a_render_holds_the_whole_tail_and_blocks_change_no_bit(self) -> None:
+        """A click sent to a space comes back as its response to the last sample."""
+        response = decaying(2, 0.6, 1.3)
+        self.write("space.wav", response)
+        click = np.zeros((1, RATE_HZ // 2))
+        click[0, 5000] = 1.0
+        self.write("click.wav", click)
+        chain = [
+            {
+                "kind": "convolution_reverb",
+                "file": str(self.folder / "space.wav"),
+                "predelay_ms": 10.0,
+            }
+        ]
+        bus = {"id": "tank", "name": "Tank", "layout": "0+2+0", "chain": chain}
+        bus["placement"] = {"mode": "bed", "layout": "0+2+0"}
+        send = {"bus": "tank", "level_db": 0.0, "tap": "pre"}
+        track = {"sound": "click.wav", "muted": False, "gain_db": -120.0, "sends": [send]}
+        mix = self.mix([track], buses=[bus])
+        sounds = [self.rendered(mix, "0+2+0", size) for size in (PIECE, 16 * PIECE)]
+        np.testing.assert_array_equal(*sounds)
+        begins = 5000 + round(0.01 * RATE_HZ)
+        heard = sounds[0][:, begins : begins + response.shape[1]]
+        self.assertEqual(heard.shape[1], response.shape[1])
+        level = np.median(heard[:, :9600] / response[:, :9600])
+        np.testing.assert_allclose(heard, level * response, atol=1e-5)

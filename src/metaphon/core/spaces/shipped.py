@@ -6,8 +6,6 @@
 from pathlib import Path
 from typing import NamedTuple
 
-from metaphon.core.spaces.response_files import write_flac
-from metaphon.core.spaces.simulation import simulated
 from metaphon.core.spaces.space import Microphone, Room, Source, Space
 
 FOLDER = Path(__file__).parent / "shipped"
@@ -162,6 +160,10 @@ SPACES = (
 
 def make(folder: Path) -> None:
     """Simulate every space and write its responses. Some minutes."""
+    # slow to import, and whoever uses what ships makes nothing
+    from metaphon.core.spaces.response_files import write_flac
+    from metaphon.core.spaces.simulation import simulated
+
     folder.mkdir(exist_ok=True)
     for one in SPACES:
         heard = iter(simulated(one.space, RATE_HZ, lambda done: None))

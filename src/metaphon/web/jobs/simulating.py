@@ -11,7 +11,6 @@ from metaphon.core.engine.offline import Progress
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import MEMORY_BYTES, TooMuch, work_apart
 from metaphon.core.spaces.response_files import write_flac
-from metaphon.core.spaces.simulation import simulated
 from metaphon.core.spaces.space import Space
 from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.jobs.progress import Interrupted, Teller
@@ -23,6 +22,8 @@ _SECONDS = 1800.0
 
 def run(row: SpaceSimulation) -> None:
     """Simulate a space. Raises Interrupted, or InputError in one sentence."""
+    from metaphon.core.spaces.simulation import simulated  # slow to import, and seldom needed
+
     space = Space.model_validate(row.options)
     SpaceSimulation.objects.filter(pk=row.pk, status=SpaceSimulation.Status.WAITING).update(
         status=SpaceSimulation.Status.RUNNING
