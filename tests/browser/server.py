@@ -17,7 +17,7 @@ from django.conf import settings
 from django.core.management import call_command
 from django.db import connection, connections
 from django.test.utils import override_settings
-from playwright.sync_api import ConsoleMessage, Page, expect, sync_playwright
+from playwright.sync_api import ConsoleMessage, Locator, Page, expect, sync_playwright
 
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
@@ -172,6 +172,12 @@ class BrowserTest(unittest.TestCase):
         page.click("button:has-text('Sign in')")
         page.wait_for_selector("h1:has-text('Mixes')")
         return page
+
+    def box(self, what: Locator) -> Any:
+        """Where something is; while it is drawn anew it is nowhere, so once it is somewhere."""
+        found: list[Any] = []
+        self.wait_for(lambda: found.append(what.bounding_box()) or found[-1])
+        return found[-1]
 
     def setUp(self) -> None:
         self.faults: list[str] = []

@@ -82,7 +82,7 @@ class Field(BrowserTest):
         azimuth_field.press("Enter")
         self.wait_for(lambda: self.place("Ship's horn") == (-45.0, 13.0))
         expect(azimuth_field).to_have_value("−45.0")
-        expect(page.locator("#field-list tr[data-id]")).to_have_count(13)
+        expect(page.locator("#field-list tr[data-id]")).to_have_count(14)
         middle = chart["x"] + chart["width"] / 2
         self.wait_for(
             lambda: self.body(page, "Ship's horn")["x"] > middle
@@ -107,7 +107,7 @@ class Field(BrowserTest):
         for view in ("#field-chart", "#field-space"):
             page.click(f"[data-view-as={'chart' if view == '#field-chart' else 'space'}]")
             labels = page.locator(f"{view} .object .label")
-            expect(labels).to_have_count(6)
+            expect(labels).to_have_count(7)
             for one, other in combinations([label.bounding_box() for label in labels.all()], 2):
                 assert one and other
                 across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(

@@ -32,8 +32,7 @@ class TimeLine(BrowserTest):
     ) -> None:
         """From a place in the clip, as parts of its width (x) and pixels from its top (y)."""
         clip.evaluate("(clip) => clip.scrollIntoView({ block: 'center' })")
-        box = clip.bounding_box()
-        assert box
+        box = self.box(clip)
         x, y = box["x"] + 2 + from_x * (box["width"] - 4), box["y"] + from_y
         self.page.mouse.move(x, y)
         self.page.mouse.down()

@@ -32,8 +32,7 @@ class Drawer(BrowserTest):
         expect(page.locator("#lanes .wave path")).to_have_count(1)
         page.select_option("#lanes [name=parameter]", _WIDTH)
         expect(page.locator("#lane")).to_contain_text("does not move")
-        box = page.locator("#lane").bounding_box()
-        assert box
+        box = self.box(page.locator("#lane"))
         for count, (across, down) in enumerate(((0.2, 0.3), (0.6, 0.7)), start=1):
             page.mouse.click(box["x"] + across * box["width"], box["y"] + down * box["height"])
             expect(page.locator("#lane .point")).to_have_count(count)

@@ -13,7 +13,7 @@ from metaphon.core.files.mixdoc import SUFFIX, with_files, with_responses, write
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.core.spaces.shipped import SPACES
-from metaphon.core.spatial.virtual_loudspeakers import ABOVE_AND_BEHIND
+from metaphon.core.spatial.virtual_loudspeakers import BEHIND_DEG
 
 
 def _clip(sound: str, start_s: float = 0.0) -> tuple[Clip, ...]:
@@ -52,7 +52,7 @@ _SHED = Bus(
     id="shed",
     name="Shed",
     gain_db=-6.0,
-    layout=ABOVE_AND_BEHIND.name,
+    layout="0+2+0",
     chain=(
         ConvolutionReverb(
             file=next(one for one in SPACES if one.key == "boat_shed").file("ambisonic", "far"),
@@ -60,7 +60,7 @@ _SHED = Bus(
             low_cut_hz=120.0,
         ),
     ),
-    placement=Placement(mode="object"),
+    placement=Placement(mode="object", elevation_deg=45.0, pair_deg=BEHIND_DEG),
 )
 
 

@@ -8,5 +8,5 @@ def _virtual(title: str, *angles_deg: tuple[int, int]) -> Layout:
     return own_layout(title, "\n".join(rows))
 
 
-ABOVE_AND_BEHIND = _virtual("Above and behind", (135, 45), (-135, 45), (110, 0), (-110, 0))
+BEHIND_DEG = 260.0  # between the sides of a pair that stands behind, the left one at the left
 ABOVE = _virtual("Above", (45, 50), (-45, 50), (135, 50), (-135, 50))

@@ -3,7 +3,7 @@
 from typing import Any, NamedTuple
 
 from metaphon.core.document.mix import Bus
-from metaphon.core.spatial.virtual_loudspeakers import ABOVE, ABOVE_AND_BEHIND
+from metaphon.core.spatial.virtual_loudspeakers import ABOVE, BEHIND_DEG
 
 
 class _Place(NamedTuple):
@@ -21,17 +21,17 @@ _PLACES = (
     _Place("7.1.4 bed", "Round the listener and above.", "4+7+0", "4+7+0", _FLAT),
     _Place(
         "Behind",
-        "Two objects at 130 degrees left and right.",
+        "Two objects at 130 degrees, the left one at the left.",
         "0+2+0",
         "object",
-        {"azimuth_deg": 180.0, "elevation_deg": 0.0, "pair_deg": 100.0},
+        {**_FLAT, "pair_deg": BEHIND_DEG},
     ),
     _Place(
         "Above and behind",
-        "Four objects: two at 135 degrees, 45 up, two at 110 degrees.",
-        ABOVE_AND_BEHIND.name,
+        "Two objects at 130 degrees, 45 up, the left one at the left.",
+        "0+2+0",
         "object",
-        _FLAT,
+        {"azimuth_deg": 0.0, "elevation_deg": 45.0, "pair_deg": BEHIND_DEG},
     ),
     _Place(
         "Above",
