@@ -3,6 +3,7 @@
 import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from scipy.signal import fftconvolve
@@ -12,7 +13,13 @@ from metaphon.core.dsp.partitioned import LONG, LongConvolver, prepared
 from metaphon.core.errors import InputError
 from metaphon.core.measure.room_response import OCTAVES_HZ, room_response
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
-from metaphon.core.process.impulse_response import Behind, Shape, behind, shaped
+from metaphon.core.process.impulse_response import (
+    Behind,
+    Shape,
+    behind,
+    responses_for,
+    shaped,
+)
 from metaphon.core.process.processor import Channels
 from metaphon.core.spatial.layouts import LAYOUTS
 from tests.sounds import RATE_HZ, FolderTest, noise
@@ -227,6 +234,30 @@ class Reverb(FolderTest):
         running.process(sound[:, :PIECE], Motion.still(other), 120 * PIECE)
         after = running.process(sound, Motion.still(other), 121 * PIECE)
         self.assertGreater(np.abs(after - still).max(), 1e-3)
+
+    def test_what_a_hand_has_passed_over_is_not_made(self) -> None:
+        """Of several settings that were tried one after the other only the last is made ready."""
+        waiting: list[Any] = []
+        listening = Behind()
+        listening.work_with(lambda *call: waiting.append(call))
+        for name in ("get", "forget"):
+            self.addCleanup(setattr, behind, name, getattr(behind, name))
+            setattr(behind, name, getattr(listening, name))
+        first = self.reverb(decaying(2, 0.5, 1.0, 1), "tried.wav")
+        running = first.start(STEREO, RATE_HZ, 0)
+        quiet = np.zeros((2, PIECE), dtype=np.float32)
+        for number in range(5):
+            tried = first.model_copy(update={"distance": 0.1 * number})
+            running.process(quiet, Motion.still(tried), number * PIECE)
+        self.assertEqual(len(waiting), 5)
+        with mock.patch(
+            "metaphon.core.process.impulse_response.responses_for", wraps=responses_for
+        ) as made:
+            for call, *arguments in waiting:
+                call(*arguments)
+        self.assertEqual([call.args[0].shape.distance for call in made.call_args_list], [0.4])
+        click = self.click(2, pieces=1)
+        self.assertGreater(np.abs(running.process(click, Motion.still(tried), 0)).max(), 1e-3)
 
     def test_no_response_is_silent_and_it_fades_where_it_is_taken_away(self) -> None:
         empty = ConvolutionReverb()

@@ -204,6 +204,21 @@ class Held(unittest.TestCase):
         # the difference is the room of what came meanwhile: nothing of it was there before
         self.assertLess(np.abs(heard - shut)[:, : 24 * PIECE].max(), 1e-6)
 
+    def test_a_hold_begins_and_ends_where_it_is_set_whether_the_input_is_heard_or_not(self) -> None:
+        """Within the piece in which it goes over, what is held has the losses of each moment."""
+        loose = NetworkReverb(predelay_ms=0.0, decay_s=0.3, size=0.2)
+        for heard in ("shut", "heard"):
+            held = loose.model_copy(update={"hold": 1.0, "hold_input": heard})
+            found = []
+            for at in (0, PIECE // 2):  # the whole piece over, or in its second half
+                running = loose.start(FORMATS[1], RATE_HZ, 0)
+                running.process(noise(2, 1.0, 5)[:, : 40 * PIECE], Motion.still(loose), 0)
+                quiet = np.zeros((2, PIECE), dtype=np.float32)
+                running.process(quiet, Motion((at, PIECE), (loose, held)), 40 * PIECE)
+                later = [running.process(quiet, Motion.still(held), 41 * PIECE) for _ in range(8)]
+                found.append(float(np.mean(np.concatenate(later, axis=1) ** 2)))
+            self.assertGreater(found[0], 1.05 * found[1], heard)  # it was held sooner
+
     def test_once_let_go_it_dies_away_as_it_is_set(self) -> None:
         loose = NetworkReverb(predelay_ms=0.0, decay_s=1.0, treble_decay=1.0)
         held = loose.model_copy(update={"hold": 1.0})

@@ -6,7 +6,7 @@ from functools import lru_cache
 import numpy as np
 
 from metaphon.core.checks.rule import awake
-from metaphon.core.document.mix import Bus, Mix, Strip
+from metaphon.core.document.mix import Bus, Mix
 from metaphon.core.document.targets import bus_format
 from metaphon.core.document.tempo import strip_in_time
 from metaphon.core.engine.tail import tail_of
@@ -32,18 +32,12 @@ class SpaceTail:
 
     def decay_s(self, hertz: float) -> float | None:
         """The decay time of an octave."""
-        octave = self.response.octaves[OCTAVES_HZ.index(hertz)]
-        return octave.t30_s or octave.t20_s or octave.edt_s
-
-
-def has_reverb(strip: Strip) -> bool:
-    """Whether a reverb is at work in its chain."""
-    return any(one.is_reverb and not one.bypassed for one in strip.chain)
+        return self.response.octaves[OCTAVES_HZ.index(hertz)].decay_s
 
 
 def spaces_of(mix: Mix) -> list[Bus]:
     """The buses with a reverb at work."""
-    return [one for one in awake(mix) if isinstance(one, Bus) and has_reverb(one)]
+    return [one for one in awake(mix) if isinstance(one, Bus) and one.has_reverb]
 
 
 def space_tail(mix: Mix, bus: Bus) -> SpaceTail:
@@ -53,10 +47,8 @@ def space_tail(mix: Mix, bus: Bus) -> SpaceTail:
 
 
 @lru_cache(32)
-def _told(bus: Strip, rate_hz: int) -> SpaceTail:
-    tail = tail_of(bus, bus_format(getattr(bus, "layout", "0+2+0")).channels, rate_hz).astype(
-        np.float64
-    )
+def _told(bus: Bus, rate_hz: int) -> SpaceTail:
+    tail = tail_of(bus, bus_format(bus.layout).channels, rate_hz).astype(np.float64)
     first = round(_EARLY_S * rate_hz)
     energy = np.sum(tail**2, axis=0)
     pair = of_pair(tail @ tail.T)[0] if len(tail) == 2 else None

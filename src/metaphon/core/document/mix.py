@@ -251,6 +251,11 @@ class Strip(Part):
     output: Identifier | None = PROGRAMME
     placement: Placement = Placement()
 
+    @property
+    def has_reverb(self) -> bool:
+        """Whether a reverb is at work in its chain."""
+        return any(one.is_reverb and not one.bypassed for one in self.chain)
+
 
 class Track(Strip):
     """Recordings and what is done with them.

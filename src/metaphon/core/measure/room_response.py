@@ -30,6 +30,11 @@ class Decay:
     c80_db: float | None
     d50: float | None
 
+    @property
+    def decay_s(self) -> float | None:
+        """The time to fall by 60 dB, by the longest part that can be told."""
+        return self.t30_s or self.t20_s or self.edt_s
+
 
 @dataclass(frozen=True)
 class RoomResponse:
@@ -103,8 +108,7 @@ def decay_time_s(impulse: Sound, rate_hz: int) -> float | None:
 
     None where there is none.
     """
-    told = _decay(impulse, rate_hz)
-    return told.t30_s or told.t20_s or told.edt_s
+    return _decay(impulse, rate_hz).decay_s
 
 
 _NOTHING = Decay(None, None, None, None, None, None)

@@ -1,5 +1,6 @@
 """A room from its response: what it made of a click, made of everything."""
 
+from collections import deque
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -15,6 +16,7 @@ from metaphon.core.process.eq import Shape as BandShape
 from metaphon.core.process.impulse_response import (
     LONGEST_S,
     Form,
+    Key,
     Shape,
     behind,
     form_of,
@@ -24,7 +26,6 @@ from metaphon.core.process.processor import Channels, Running, choice, parameter
 from metaphon.core.process.reverb import Reverb, RoomAround
 
 _SHELF_Q, _BODY_Q = 0.5, 0.6  # broad
-_PASSES_OVER = PIECE
 # of a core at 48 kHz, as bin/bench reverb measures it: for a channel, and for each second of it
 _COST_PERCENT, _COST_OF_A_SECOND = 0.5, 0.12
 
@@ -238,9 +239,12 @@ class _ConvolutionReverb:
         self._sections: Memo[ConvolutionReverb, tuple[Sections, ...]] = Memo(
             lambda one: one.tone(rate_hz)
         )
-        self._past = np.zeros((channels.count, 0), dtype=np.float32)
+        self._past: deque[Block] = deque()  # what came before, for a response that comes later
+        self._kept = 0  # frames of it
+        self._key: Memo[ConvolutionReverb, Key | None] = Memo(self._key_of)
         self._convolver: LongConvolver | None = None
-        self._heard: tuple[object, ...] = ()
+        self._heard: Key | None = None
+        self._asked: Key | None = None
 
     def process(self, block: Block, parameters: Motion[ConvolutionReverb], at: int) -> Block:
         return self._around.process(
@@ -249,9 +253,10 @@ class _ConvolutionReverb:
 
     def _room(self, source: Block, parameters: Motion[ConvolutionReverb], at: int) -> Block:
         out = self._convolved(source, parameters.values[-1], at)
-        most = round((LONGEST_S + 1.0) * self._rate_hz)
-        kept = np.concatenate([self._past, source], axis=1)
-        self._past = kept[:, -most:] if kept.shape[1] > 2 * most else kept
+        self._past.append(source)
+        self._kept += source.shape[1]
+        while self._kept - self._past[0].shape[1] > (LONGEST_S + 1.0) * self._rate_hz:
+            self._kept -= self._past.popleft().shape[1]
         return self._tone.process(out, parameters.map(self._sections))
 
     def _convolved(self, source: Block, wanted: ConvolutionReverb, at: int) -> Block:
@@ -260,8 +265,9 @@ class _ConvolutionReverb:
         if new is None:
             return before.process(source) if before else np.zeros_like(source)
         first = source[:, :PIECE]
-        begun = self._past.any() or before is not None
-        self._convolver = LongConvolver(new, self._past, at) if new.ways else None
+        past = np.concatenate([source[:, :0], *self._past], axis=1)
+        begun = past.any() or before is not None
+        self._convolver = LongConvolver(new, past, at) if new.ways else None
         after = self._convolver.process(source) if self._convolver else np.zeros_like(source)
         if begun:  # the first piece passes over
             old = before.process(first) if before else np.zeros_like(first)
@@ -271,12 +277,22 @@ class _ConvolutionReverb:
 
     def _new(self, wanted: ConvolutionReverb) -> Responses | None:
         """Other responses than those that sound, as soon as they are ready."""
+        key = self._key(wanted)
+        if self._asked not in (None, key):  # not wanted any more
+            behind.forget(self._asked)
+        self._asked = key
+        if key == self._heard:
+            return None
+        found = behind.get(key) if key else _SILENT
+        if found is not None:
+            self._heard = key
+        return found
+
+    def _key_of(self, wanted: ConvolutionReverb) -> Key | None:
+        """What the responses are made of; None where there are none."""
         if wanted.file is None:
-            if not self._heard:
-                return None
-            self._heard = ()
-            return _SILENT
-        key = (
+            return None
+        return Key(
             wanted.file,
             wanted.shape,
             wanted.form_on(self._channels),
@@ -284,12 +300,6 @@ class _ConvolutionReverb:
             self._channels,
             self._rate_hz,
         )
-        if key == self._heard:
-            return None
-        found = behind.get(*key)
-        if found is not None:
-            self._heard = key
-        return found
 
 
 _SILENT = Responses(np.zeros((0, 0), dtype=np.float32), (), 0, 0)

@@ -11,10 +11,10 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
 from metaphon.core.process.channel_shares import channel_shares
 from metaphon.core.process.processor import Channels
+from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.image_sources import images_of
 
-SOUND_M_PER_S = 343.0
 _ROOM_M = np.array([8.4, 6.1, 3.7])  # at size 1
 _LISTENER = np.array([0.47, 0.42, 0.41])  # parts of it
 _SOURCE_M = 2.1  # before the listener, at size 1
@@ -65,7 +65,9 @@ class EarlyReflections:
 
 def longest_samples(rate_hz: int, size: float = 3.0) -> int:
     """When the last reflection comes after the sound itself, at a size."""
-    return int(np.ceil(np.linalg.norm(_ROOM_M * size) * (_ORDER + 1) / SOUND_M_PER_S * rate_hz))
+    return int(
+        np.ceil(np.linalg.norm(_ROOM_M * size) * (_ORDER + 1) / SPEED_OF_SOUND_M_S * rate_hz)
+    )
 
 
 @lru_cache(64)
@@ -80,7 +82,9 @@ def _taps(channels: Channels, size: float, rate_hz: int) -> _Taps:
         away = np.linalg.norm(found.away_m, axis=1)
         walls = np.prod((_KEPT_OF_A_WALL * _UNLIKE) ** found.hits, axis=1)
         level = (walls / away)[1:]  # without the sound itself
-        delays.append(np.round((away[1:] - away[0]) / SOUND_M_PER_S * rate_hz).astype(np.int64))
+        delays.append(
+            np.round((away[1:] - away[0]) / SPEED_OF_SOUND_M_S * rate_hz).astype(np.int64)
+        )
         into = channel_shares(channels, found.away_m[1:])
         gains.append((into.T * level / np.sqrt(np.sum(level**2))).T)
     return _Taps(np.stack(delays), np.stack(gains).astype(np.float32))

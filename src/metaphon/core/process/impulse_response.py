@@ -16,6 +16,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.measure.room_response import decay_time_s
 from metaphon.core.process.channel_shares import channel_shares, own_channels
 from metaphon.core.process.processor import Channels
+from metaphon.core.process.reverb import FALL
 from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
 from metaphon.core.spatial.decoding import max_re_weights, per_channel
 from metaphon.core.spatial.layouts import layout_for_channels
@@ -28,7 +29,6 @@ _MOST_ORDER = 3
 _EARLY_S = 0.08  # after the first sound, what is near or far
 _OVER_S = 0.02
 _FAR_DB = 12.0
-_FALL = 3.0
 _GONE_DB = -110.0
 _DENSE_S = (0.0051, 0.0078, 0.0113, 0.0171)
 
@@ -47,6 +47,20 @@ class Shape(NamedTuple):
     treble_corner_hz: float = 4000.0
     distance: float = 0.5
     density: float = 0.0
+
+
+class Key(NamedTuple):
+    """All that responses are made of.
+
+    `apart`: each channel feeds its own part of a response that is as wide; else all are summed.
+    """
+
+    file: Path
+    shape: Shape
+    form: Form
+    apart: bool
+    channels: Channels
+    rate_hz: int
 
 
 def length_s(file: Path) -> float:
@@ -97,11 +111,24 @@ def _told(file: Path, stamp: tuple[int, int]) -> tuple[int, float]:
         raise InputError(
             f"The response {file.name} is not there or cannot be read; choose another."
         ) from None
-    if not 0 < found.duration <= LONGEST_S:
-        raise InputError(
-            f"{file.name} is {found.duration:.1f} s long; a response is {LONGEST_S:.0f} s at most."
-        )
+    require_length(found.duration, file.name)
     return found.channels, found.duration
+
+
+def require_length(seconds: float, name: str) -> None:
+    """Raises InputError in one sentence for a response that is too long, or nothing."""
+    if not 0 < seconds <= LONGEST_S:
+        raise InputError(
+            f"{name} is {seconds:.1f} s long; a response is {LONGEST_S:.0f} s at most."
+        )
+
+
+def require_sound(sound: NDArray[np.floating], name: str) -> None:
+    """Raises InputError in one sentence for what is not numbers, or silent."""
+    if not np.isfinite(sound).all():
+        raise InputError(f"{name} holds samples that are not numbers; export it again.")
+    if not sound.any():
+        raise InputError(f"{name} is silent; choose another response.")
 
 
 def read_response(file: Path, rate_hz: int) -> NDArray[np.float32]:
@@ -116,10 +143,7 @@ def read_response(file: Path, rate_hz: int) -> NDArray[np.float32]:
 def _read(file: Path, stamp: tuple[int, int], rate_hz: int) -> NDArray[np.float32]:
     form_for(_info(file)[0], file.name)
     sound, own_rate = soundfile.read(str(file), dtype="float32", always_2d=True)
-    if not np.isfinite(sound).all():
-        raise InputError(f"{file.name} holds samples that are not numbers; export it again.")
-    if not sound.any():
-        raise InputError(f"{file.name} is silent; choose another response.")
+    require_sound(sound, file.name)
     if own_rate != rate_hz:
         sound = soxr.resample(sound, own_rate, rate_hz, "VHQ")
     result: NDArray[np.float32] = np.ascontiguousarray(sound.T)
@@ -127,25 +151,17 @@ def _read(file: Path, stamp: tuple[int, int], rate_hz: int) -> NDArray[np.float3
     return result
 
 
-def responses_for(
-    file: Path, shape: Shape, form: Form, apart: bool, channels: Channels, rate_hz: int
-) -> Responses:
-    """A response shaped, at unit energy, laid onto the channels of a strip and made ready.
-
-    Parameters
-    ----------
-    apart
-        Whether each channel feeds its own part of a response that is as wide; else all are summed.
-    """
-    return _made(_stamp(file), (file, shape, form, apart, channels, rate_hz))
+def responses_for(key: Key) -> Responses:
+    """A response shaped, at unit energy, laid onto the channels of a strip and made ready."""
+    return _made(_stamp(key.file), key)
 
 
 @lru_cache(16)
-def _made(stamp: tuple[int, int], of: tuple[Path, Shape, Form, bool, Channels, int]) -> Responses:
-    file, shape, form, apart, channels, rate_hz = of
-    sound = shaped(read_response(file, rate_hz).astype(np.float64), shape, rate_hz)
-    entering, found = _laid(sound, form, apart, channels)
-    return prepared(entering, found.astype(np.float32), channels.count)
+def _made(stamp: tuple[int, int], key: Key) -> Responses:
+    sound = read_response(key.file, key.rate_hz).astype(np.float64)
+    sound = shaped(sound, key.shape, key.rate_hz)
+    entering, found = _laid(sound, key.form, key.apart, key.channels)
+    return prepared(entering, found.astype(np.float32), key.channels.count)
 
 
 def shaped(sound: Array, shape: Shape, rate_hz: int) -> Array:
@@ -183,7 +199,7 @@ def _dying(sound: Array, shape: Shape, onset: int, rate_hz: int) -> Array:
             found += band
             continue
         aim = min(measured, max(part * measured, SHORTEST_DECAY_S))
-        found += band * 10.0 ** (-_FALL * after_s * (1.0 / aim - 1.0 / measured))
+        found += band * 10.0 ** (-FALL * after_s * (1.0 / aim - 1.0 / measured))
     return found
 
 
@@ -295,9 +311,9 @@ class Behind:
 
     def __init__(self) -> None:
         self._submit: Callable[..., object] | None = None
-        self._ready: dict[tuple[object, ...], Responses] = {}
-        self._failed: dict[tuple[object, ...], InputError] = {}
-        self._under_way: set[tuple[object, ...]] = set()
+        self._ready: dict[Key, Responses] = {}
+        self._failed: dict[Key, InputError] = {}
+        self._under_way: set[Key] = set()
 
     def work_with(self, submit: Callable[..., object]) -> None:
         """From now on make them ready by what takes a function and its arguments."""
@@ -306,15 +322,12 @@ class Behind:
     @property
     def waiting(self) -> tuple[str, ...]:
         """The files whose responses are being made ready."""
-        return tuple(sorted({Path(str(key[0])).stem for key in tuple(self._under_way)}))
+        return tuple(sorted({key.file.stem for key in tuple(self._under_way)}))
 
-    def get(
-        self, file: Path, shape: Shape, form: Form, apart: bool, channels: Channels, rate_hz: int
-    ) -> Responses | None:
+    def get(self, key: Key) -> Responses | None:
         """The responses; None as long as they are not ready. Raises InputError as they do."""
-        key = (file, shape, form, apart, channels, rate_hz)
         if self._submit is None:
-            return responses_for(*key)
+            return responses_for(key)
         if key in self._failed:
             raise self._failed.pop(key)
         if key in self._ready:
@@ -324,9 +337,19 @@ class Behind:
             self._submit(self._make, key)
         return None
 
-    def _make(self, key: tuple[Path, Shape, Form, bool, Channels, int]) -> None:
+    def forget(self, key: Key) -> None:
+        """Leave what nobody waits for any more, as where a hand has moved on."""
+        for held in (self._ready, self._failed):
+            held.pop(key, None)
+        self._under_way.discard(key)
+
+    def _make(self, key: Key) -> None:
+        if key not in self._under_way:
+            return
         try:
-            self._ready[key] = responses_for(*key)
+            made = responses_for(key)
+            if key in self._under_way:
+                self._ready[key] = made
         except InputError as error:
             self._failed[key] = error
         finally:

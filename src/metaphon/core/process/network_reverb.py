@@ -11,6 +11,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.feedback_network import (
     LINES,
     MOST_SWAY,
+    PER_LINE,
     SHELF_K,
     FeedbackNetwork,
     primes,
@@ -296,7 +297,7 @@ def _pole(gain: Line, at_hz: float, rate_hz: int) -> Line:
 
 def _passing(numbers: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.complex128]:
     """What each line passes of each frequency in a round, (frequencies, LINES)."""
-    gain, g1, b1, l1, g2, m2, b2, l2, pole = numbers[: LINES * 9].reshape(9, LINES)
+    gain, g1, b1, l1, g2, m2, b2, l2, pole = numbers[: LINES * PER_LINE].reshape(PER_LINE, LINES)
     # the trapezoidal rule maps s to i tan(w / 2)
     s = 1j * np.tan(np.pi * np.minimum(frequencies_hz, 0.4999 * rate_hz) / rate_hz)[:, None]
     under = (s / g1) ** 2 + SHELF_K * s / g1 + 1.0
@@ -377,17 +378,15 @@ class _NetworkReverb:
             self._network.hold()
         entering = source.copy()
         _diffuse(entering, *parameters.map(_texture).arrays(), self._diffusion)
-        last = parameters.values[-1]
-        frames, numbers = parameters.map(lambda one: self._setting(one).numbers).arrays()
-        kept = np.array([self._setting(one).held for one in parameters.values])
+        settings = parameters.map(self._setting)
         wet = self._network.process(
             entering,
             at,
-            self._setting(last).lengths,
-            last.sway_rate_hz,
-            frames,
-            numbers,
-            kept if len(kept) == len(frames) else kept[:1],
+            settings.values[-1].lengths,
+            parameters.values[-1].sway_rate_hz,
+            np.array(settings.frames, dtype=np.int64),
+            np.array([one.numbers for one in settings.values]),
+            np.array([one.held for one in settings.values]),
         )
         if self._network.is_held and not held[-1]:
             self._network.release()

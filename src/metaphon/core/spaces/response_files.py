@@ -7,6 +7,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
+from metaphon.core.process.impulse_response import require_length, require_sound
 from metaphon.core.spaces.space import Space
 
 _PEAK = 10.0 ** (-1.0 / 20.0)
@@ -26,24 +27,18 @@ def write_wav(path: Path, response: NDArray[np.float32], rate_hz: int) -> None:
     soundfile.write(str(path), response.T, rate_hz, format="WAV", subtype="FLOAT")
 
 
-def as_flac(path: Path, made: Path, name: str, longest_s: float) -> tuple[int, int, int]:
+def as_flac(path: Path, made: Path, name: str) -> tuple[int, int, int]:
     """Write a response of any format as FLAC; gives its channels, frames and rate.
 
     Raises InputError in one sentence for what is no sound, silent, not numbers or too long.
     """
     try:
         found = soundfile.info(str(path))
-        if found.duration > longest_s:
-            raise InputError(
-                f"{name} is {found.duration:.1f} s long; a response is {longest_s:.0f} s at most."
-            )
+        require_length(found.duration, name)
         sound, rate_hz = soundfile.read(str(path), dtype="float32", always_2d=True)
     except (soundfile.LibsndfileError, OSError):
         raise InputError(f"{name} is no sound file that can be read; export it as WAV.") from None
-    if not np.isfinite(sound).all():
-        raise InputError(f"{name} holds samples that are not numbers; export it again.")
-    if not sound.any():
-        raise InputError(f"{name} is silent; choose another response.")
+    require_sound(sound, name)
     if sound.shape[1] > 8:
         write_wav(made, sound.T, rate_hz)  # FLAC holds eight channels
     else:

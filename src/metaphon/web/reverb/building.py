@@ -14,7 +14,7 @@ from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.typed_values import label_of, read_value
 from metaphon.core.errors import InputError, sentence_case
 from metaphon.core.files.apart import read_apart
-from metaphon.core.process.impulse_response import LONGEST_S, form_for
+from metaphon.core.process.impulse_response import form_for
 from metaphon.core.spaces.materials import BANDS_HZ, decay_by_eyring_s, decay_by_sabine_s
 from metaphon.core.spaces.response_files import as_flac
 from metaphon.core.spaces.space import Microphone, Room, Source, Space
@@ -24,7 +24,6 @@ from metaphon.web.mixes.models import Mix, Processor, SpaceResponse, discard
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.recordings import keep
 from metaphon.web.reverb.catalogue import responses_of
-from metaphon.web.reverb.tails import spaces_in
 from metaphon.web.shell.controls import numeric_of
 
 MOST_MICROPHONES = 3
@@ -47,9 +46,7 @@ def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[st
     return {
         **described(space),
         "responses": [_listed(one, user) for one in own],
-        "open_response": held,
-        "buses": spaces_in(document),
-        **under_way(mix),
+        "simulation": mix.simulations.first(),
     }
 
 
@@ -81,11 +78,6 @@ def described(space: Space) -> dict[str, Any]:
             )
         ),
     }
-
-
-def under_way(mix: Mix) -> dict[str, Any]:
-    """The last simulation that was asked for."""
-    return {"simulation": mix.simulations.first()}
 
 
 def _fields(part: BaseModel, prefix: str) -> list[dict[str, Any]]:
@@ -159,7 +151,6 @@ def _plan(space: Space) -> dict[str, Any]:
         "outline": " ".join(f"{x},{y}" for x, y in map(at, room.corners_m)),
         "sources": [at(one) for one in space.sources_m],
         "microphones": [(one.title, *at(space.middle_m(one))) for one in space.microphones],
-        "metre": round(scale, 2),
         "high": round(room.depth_m * scale, 1),
     }
 
@@ -193,9 +184,7 @@ def bring(path: Path, name: str, user: User) -> SpaceResponse:
     """Take in a response from a file. Raises InputError in one sentence for what is none."""
     with tempfile.TemporaryDirectory(dir=path.parent) as folder:
         made = Path(folder) / f"{uuid.uuid4().hex}.flac"
-        channels, frames, rate_hz = read_apart(
-            as_flac, path, made, name, LONGEST_S, path=path, name=name
-        )
+        channels, frames, rate_hz = read_apart(as_flac, path, made, name, path=path, name=name)
         form_for(channels, name)
         response = SpaceResponse(
             user_id=int(user.pk or 0),

@@ -7,12 +7,21 @@ from typing import Any
 from django.db.models import Q
 
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
-from metaphon.core.spaces.shipped import DISTANCES, MICROPHONES, SPACES
+from metaphon.core.spaces.shipped import DISTANCES, MICROPHONES, SPACES, Shipped
 from metaphon.web.mixes.models import SpaceResponse
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.responses import name_of
 
-STARTS_WITH = "shipped/boat_shed_omnis_middle.flac"
+# what ships, by the name of each response: its space, its microphone, its distance
+_SHIPPED: dict[str, tuple[Shipped, str, str]] = {
+    name_of(one.file(microphone, distance)): (one, microphone, distance)
+    for one in SPACES
+    for microphone in MICROPHONES
+    for distance in DISTANCES
+}
+_BY_PARTS = {(one.key, *rest): name for name, (one, *rest) in _SHIPPED.items()}
+_BEGINS_AT = ("omnis", "middle")
+STARTS_WITH = _BY_PARTS["boat_shed", *_BEGINS_AT]
 
 
 @dataclass(frozen=True)
@@ -43,31 +52,28 @@ def chooser(reverb: ConvolutionReverb, user: User) -> Chooser:
     name = name_of(reverb.file) if reverb.file else ""
     own = responses_of(user)
     held = next((one for one in own if one.stored_as == name), None)
-    if held is None and name and not name.startswith("shipped/"):
+    if held is None and name and name not in _SHIPPED:
         held = SpaceResponse.objects.filter(file=name).first()  # another member's
         own += [held] if held else []
-    key, microphone, distance = _parts_of(name)
+    ours, microphone, distance = _SHIPPED.get(name, (None, *_BEGINS_AT))
     spaces = [
-        Choice(
-            one.room.title,
-            _shipped(one.key, microphone or "omnis", distance or "middle"),
-            one.key == key,
-        )
+        Choice(one.room.title, _BY_PARTS[one.key, microphone, distance], one is ours)
         for one in SPACES
     ]
     titles = dict.fromkeys(one.title for one in own)
     for title in titles:
         first = next(one for one in own if one.title == title)
         spaces.append(Choice(title, first.stored_as, bool(held and held.title == title)))
-    if key:
+    if ours:
+        key = ours.key
         return Chooser(
             tuple(spaces),
             tuple(
-                Choice(words, _shipped(key, kind, distance), kind == microphone)
+                Choice(words, _BY_PARTS[key, kind, distance], kind == microphone)
                 for kind, words in MICROPHONES.items()
             ),
             tuple(
-                Choice(words.capitalize(), _shipped(key, microphone, words), words == distance)
+                Choice(words.capitalize(), _BY_PARTS[key, microphone, words], words == distance)
                 for words in DISTANCES
             ),
         )
@@ -79,28 +85,13 @@ def chooser(reverb: ConvolutionReverb, user: User) -> Chooser:
     return Chooser(tuple(spaces), tuple(microphones), ())
 
 
-def _shipped(key: str, microphone: str, distance: str) -> str:
-    return f"shipped/{key}_{microphone}_{distance}.flac"
-
-
-def _parts_of(name: str) -> tuple[str, str, str]:
-    """The space, the microphone and the distance of a shipped response; empty for others."""
-    stem = Path(name).stem if name.startswith("shipped/") else ""
-    for one in SPACES:
-        if stem.startswith(f"{one.key}_"):
-            microphone, _, distance = stem.removeprefix(f"{one.key}_").partition("_")
-            return one.key, microphone, distance
-    return "", "", ""
-
-
 def called(reverb: Any) -> str:
     """What a reverb's response is called; empty where it has none."""
     file = getattr(reverb, "file", None)
     if file is None:
         return ""
     name = name_of(file)
-    key, microphone, distance = _parts_of(name)
-    if key:
-        title = next(one.room.title for one in SPACES if one.key == key)
-        return f"{title}, {MICROPHONES[microphone].lower()}, {distance}"
+    if name in _SHIPPED:
+        space, microphone, distance = _SHIPPED[name]
+        return f"{space.room.title}, {MICROPHONES[microphone].lower()}, {distance}"
     return str(SpaceResponse.objects.filter(file=name).first() or Path(name).stem)

@@ -54,7 +54,7 @@ def _y(seconds: float) -> float:
 def _measured(one: RoomResponse) -> list[dict[str, float]]:
     found = []
     for hertz, decay in zip(OCTAVES_HZ, one.octaves, strict=True):
-        seconds = decay.t30_s or decay.t20_s or decay.edt_s
+        seconds = decay.decay_s
         if seconds is not None:
             found.append({"x": _x(hertz), "y": _y(seconds), "hertz": hertz, "seconds": seconds})
     return found
@@ -106,5 +106,4 @@ def _handles(
 
 def _measured_at(told: RoomResponse, hertz: float) -> float | None:
     nearest = int(np.argmin(np.abs(np.log(np.array(OCTAVES_HZ) / hertz))))
-    decay = told.octaves[nearest]
-    return decay.t30_s or decay.t20_s or decay.edt_s
+    return told.octaves[nearest].decay_s

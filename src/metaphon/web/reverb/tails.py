@@ -53,11 +53,7 @@ _kept: OrderedDict[tuple[object, ...], Told] = OrderedDict()
 
 def spaces_in(document: Document) -> list[Strip]:
     """The strips whose chain holds a reverb at work."""
-    return [
-        strip
-        for strip in document.strips
-        if not strip.resting and any(one.is_reverb and not one.bypassed for one in strip.chain)
-    ]
+    return [strip for strip in document.strips if strip.has_reverb and not strip.resting]
 
 
 def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[str, Any]:
@@ -104,7 +100,6 @@ def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[st
         "network": reverb if isinstance(reverb, NetworkReverb) else None,
         "chooser": chooser(reverb, user) if isinstance(reverb, ConvolutionReverb) else None,
         "called": called(reverb),
-        "linked": reverb.link,
         "to_link": [
             one
             for one in spaces

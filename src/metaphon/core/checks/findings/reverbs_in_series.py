@@ -4,7 +4,6 @@ from collections.abc import Iterator
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rule import Mend, Rule, awake
-from metaphon.core.checks.space_tails import has_reverb
 from metaphon.core.document.mix import PROGRAMME, Mix
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.edits.registry import Batch
@@ -13,9 +12,9 @@ from metaphon.core.edits.values import SetValue
 
 
 def _notice(mix: Mix) -> Iterator[Finding]:
-    spaces = {bus.id: bus for bus in mix.buses if has_reverb(bus) and not bus.resting}
+    spaces = {bus.id: bus for bus in mix.buses if bus.has_reverb and not bus.resting}
     for strip in awake(mix):
-        if not has_reverb(strip):
+        if not strip.has_reverb:
             continue
         if sum(one.is_reverb and not one.bypassed for one in strip.chain) > 1:
             message = f"{strip.name} has two reverbs one after the other; bypass one of them."
