@@ -25,6 +25,7 @@ from metaphon.core.process.network_reverb import NetworkReverb
 _RATE_HZ = 48000
 _RESPONSE_S = 4.0
 _SOUND_S = 120.0
+_READ_AHEAD = 64 * PIECE
 _STRETCH = 2048
 _LIVE_S = 30.0
 _LEAD_S = 0.12  # how far an engine works ahead of what is heard
@@ -78,8 +79,10 @@ def _against_a_tool(folder: Path) -> Iterator[str]:
 def _convolve(path: Path, ready: Responses, block: int) -> None:
     convolver = LongConvolver(ready, np.zeros((2, 0), dtype=np.float32), 0)
     with soundfile.SoundFile(str(path)) as file:
-        while len(sound := file.read(block, dtype="float32", always_2d=True)) == block:
-            convolver.process(np.ascontiguousarray(sound.T))
+        while len(sound := file.read(_READ_AHEAD, dtype="float32", always_2d=True)):
+            sound = np.ascontiguousarray(sound[: len(sound) // block * block].T)
+            for first in range(0, sound.shape[1], block):
+                convolver.process(sound[:, first : first + block])
 
 
 def _costs(folder: Path) -> Iterator[str]:

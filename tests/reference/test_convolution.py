@@ -10,6 +10,8 @@ from scipy.signal import fftconvolve
 
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.dsp.partitioned import LONG, LongConvolver, prepared
+from metaphon.core.dsp.right_angle import LONG as LONG_BLOCKS
+from metaphon.core.dsp.right_angle import add_products, forward, inverse_end, turns
 from metaphon.core.errors import InputError
 from metaphon.core.measure.room_response import OCTAVES_HZ, room_response
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
@@ -39,6 +41,25 @@ def run(
 ) -> np.ndarray:
     running = reverb.start(channels, RATE_HZ, 0)
     return running.process(sound.astype(np.float32), Motion.still(reverb), begin)
+
+
+class RightAngle(unittest.TestCase):
+    def test_its_products_are_convolutions_whose_end_comes_back_turned_round(self) -> None:
+        """Crandall & Fagin 1994; wanted by fftconvolve of scipy in double precision."""
+        for blocks in (1, LONG_BLOCKS):
+            frames = blocks * PIECE
+            one, other = noise(2, 2 * frames / RATE_HZ, 5).astype(np.float32)
+            own = np.zeros((2, blocks, 2 * PIECE), dtype=np.float32)
+            for sound, spectrum in zip((one, other), own, strict=True):
+                forward(sound, turns(blocks), spectrum)
+            total, nothing = np.zeros_like(own[0]), np.zeros_like(own[0])
+            add_products(total, own[0], own[1], nothing, nothing)
+            end = np.zeros(frames, dtype=np.float32)
+            inverse_end(total, turns(blocks), end)
+            whole = fftconvolve(one.astype(float), other.astype(float))
+            whole[: 2 * frames - 1] -= whole[2 * frames :]
+            wanted = whole[frames : 2 * frames]
+            self.assertLess(np.abs(end - wanted).max(), 1e-6 * np.abs(wanted).max())
 
 
 class Partitioned(unittest.TestCase):

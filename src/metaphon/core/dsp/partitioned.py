@@ -8,29 +8,32 @@ size nor the place where it began changes what is heard.
 
 from dataclasses import dataclass
 
-import numba
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
-from scipy.fft import irfft, rfft
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE
+from metaphon.core.dsp.right_angle import BLOCK, add_products, forward, inverse_end, turns
+from metaphon.core.dsp.right_angle import LONG as LONG_BLOCKS
 
-LONG = 16 * PIECE  # frames of a long part
-
-Parts = NDArray[np.complex64]  # (parts, bins)
+assert BLOCK == PIECE
+LONG = LONG_BLOCKS * PIECE  # frames of a long part
 
 
 @dataclass(frozen=True, eq=False)
 class Responses:
     """Responses made ready.
 
-    `entering`, (inputs, channels), says how channels are summed to inputs; each way leads from an
-    input to a channel by its spectra in short and long parts. `taps` is the longest.
+    `entering`, (inputs, channels), says how channels are summed to inputs; `ways`, (ways, 2), lead
+    from an input to a channel each, by its spectra in short and long parts, (ways, parts, blocks,
+    values). `taps` is the longest.
     """
 
     entering: NDArray[np.float32]
-    ways: tuple[tuple[int, int, Parts, Parts], ...]
+    ways: NDArray[np.intp]
+    short: NDArray[np.float32]
+    long: NDArray[np.float32]
     channels: int
     taps: int
 
@@ -49,23 +52,27 @@ def prepared(
     channels
         How many come in and go out.
     """
-    taps = responses.shape[2]
-    ways = []
-    for source, own in enumerate(responses):
-        for aim, response in enumerate(own):
-            if response.any():
-                short = _spectra(response[:LONG], PIECE)
-                ways.append((source, aim, short, _spectra(response[LONG:], LONG)))
-    return Responses(np.asarray(entering, dtype=np.float32), tuple(ways), channels, taps)
+    ways = np.argwhere(responses.any(axis=2))
+    own = responses[ways[:, 0], ways[:, 1]]
+    return Responses(
+        np.asarray(entering, dtype=np.float32),
+        ways,
+        _in_parts(own[:, :LONG], 1),
+        _in_parts(own[:, LONG:], LONG_BLOCKS),
+        channels,
+        responses.shape[2],
+    )
 
 
-def _spectra(response: NDArray[np.float32], size: int) -> Parts:
-    """The spectra of a response's parts, (parts, bins)."""
-    count = -(-len(response) // size)
-    filled = np.zeros(count * size, dtype=np.float32)
-    filled[: len(response)] = response
-    result: Parts = rfft(filled.reshape(count, size), 2 * size)
-    return result
+def _in_parts(responses: NDArray[np.float32], blocks: int) -> NDArray[np.float32]:
+    """The spectra of the parts of responses, (responses, parts, blocks, values)."""
+    (ways, taps), size = responses.shape, blocks * PIECE
+    count = -(-taps // size)
+    filled = np.pad(responses, ((0, 0), (0, count * size - taps))).reshape(ways, count, size)
+    spectra = np.zeros((ways, count, blocks, 2 * PIECE), dtype=np.float32)
+    for n in range(count):
+        _enter(np.pad(filled[:, n], ((0, 0), (0, size))), spectra, n, turns(blocks))
+    return spectra
 
 
 class LongConvolver:
@@ -83,11 +90,9 @@ class LongConvolver:
 
     def __init__(self, responses: Responses, past: Block, at: int) -> None:
         self._responses = responses
-        inputs, ways = len(responses.entering), responses.ways
-        short = max((len(way[2]) for way in ways), default=1)
-        long = max((len(way[3]) for way in ways), default=0)
-        self._short = np.zeros((inputs, short, PIECE + 1), dtype=np.complex64)
-        self._long = np.zeros((inputs, long, LONG + 1), dtype=np.complex64)
+        inputs = len(responses.entering)
+        self._short = np.zeros((inputs, *responses.short.shape[1:]), dtype=np.float32)
+        self._long = np.zeros((inputs, *responses.long.shape[1:]), dtype=np.float32)
         self._newest_short = self._newest_long = 0  # where the newest spectra lie
         self._place = at % LONG  # of the long stretch, how much has come
         self._taken = np.zeros((inputs, 2 * LONG), dtype=np.float32)  # the last and this stretch
@@ -115,22 +120,12 @@ class LongConvolver:
         """A part of a long stretch, some pieces of it."""
         begin, count = self._place + LONG, part.shape[1]
         self._taken[:, begin : begin + count] = part
-        pieces = count // PIECE
-        both = np.stack(
-            [
-                self._taken[:, begin + (n - 1) * PIECE : begin + (n + 1) * PIECE]
-                for n in range(pieces)
-            ]
-        )
-        spectra = rfft(both, 2 * PIECE)
-        totals = np.zeros((pieces, len(out), PIECE + 1), dtype=np.complex64)
-        for total, own in zip(totals, spectra, strict=True):
+        ways, parts = self._responses.ways, self._responses.short
+        for first in range(0, count, PIECE):
             self._newest_short = (self._newest_short - 1) % self._short.shape[1]
-            self._short[:, self._newest_short] = own
-            for source, aim, parts, _ in self._responses.ways:
-                _add_up(total[aim], parts, self._short[source], self._newest_short)
-        heard = irfft(totals, 2 * PIECE)[:, :, PIECE:]
-        out[:] = heard.transpose(1, 0, 2).reshape(len(out), count)
+            stretch = self._taken[:, begin + first - PIECE : begin + first + PIECE]
+            heard = out[:, first : first + PIECE]
+            _step(stretch, self._short, self._newest_short, ways, parts, turns(1), heard)
         out += self._coming[:, self._place : self._place + count]
         self._place += count
         if self._place == LONG:
@@ -141,15 +136,10 @@ class LongConvolver:
         """Keep the spectra of the last two stretches, and foretell what they give the next."""
         if self._long.shape[1]:
             self._newest_long = (self._newest_long - 1) % self._long.shape[1]
-            self._long[:, self._newest_long] = rfft(self._taken, 2 * LONG)
-            self._foretell()
+            ways, parts = self._responses.ways, self._responses.long
+            newest, coming = self._newest_long, self._coming
+            _step(self._taken, self._long, newest, ways, parts, turns(LONG_BLOCKS), coming)
         self._taken[:, :LONG] = self._taken[:, LONG:]
-
-    def _foretell(self) -> None:
-        totals = np.zeros((self._responses.channels, LONG + 1), dtype=np.complex64)
-        for source, aim, _, parts in self._responses.ways:
-            _add_up(totals[aim], parts, self._long[source], self._newest_long)
-        self._coming = irfft(totals, 2 * LONG)[:, LONG:]
 
     def _remember(self, past: Block) -> None:
         """Take over what came before, as if it had been given piece by piece."""
@@ -164,9 +154,10 @@ class LongConvolver:
         for n in range(count):  # the oldest first
             both = held[:, n * LONG : (n + 2) * LONG]
             self._newest_long = count - 1 - n
-            self._long[:, self._newest_long] = rfft(both, 2 * LONG)
+            _enter(both, self._long, self._newest_long, turns(LONG_BLOCKS))
         if count:
-            self._foretell()
+            ways, parts = self._responses.ways, self._responses.long
+            _sum_up(self._long, self._newest_long, ways, parts, turns(LONG_BLOCKS), self._coming)
         self._taken[:, :LONG] = held[:, need - begun - LONG : need - begun]
         self._taken[:, LONG : LONG + begun] = held[:, need - begun :]
         line = held[:, max(need - LONG - PIECE, 0) :]
@@ -174,17 +165,37 @@ class LongConvolver:
         for n in range(self._short.shape[1]):  # the newest first
             last = line.shape[1] - n * PIECE
             both = line[:, last - 2 * PIECE : last]
-            self._short[:, n] = rfft(both, 2 * PIECE)
+            _enter(both, self._short, n, turns(1))
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _add_up(total, parts, spectra, newest):  # type: ignore[no-untyped-def]
-    """Add the products of a response's parts, (parts, bins), and of what came, newest first.
+@njit(cache=True, nogil=True)
+def _enter(stretches, came, newest, turns):  # type: ignore[no-untyped-def]
+    """Keep the spectra of what came, (inputs, frames), as the newest."""
+    for n in range(len(stretches)):
+        forward(stretches[n], turns, came[n, newest])
 
-    `spectra` goes round, (as many or more, bins); `total` is (bins).
+
+@njit(cache=True, nogil=True)
+def _sum_up(came, newest, ways, parts, turns, out):  # type: ignore[no-untyped-def]
+    """Give (channels, frames): responses in parts, (ways, parts, blocks, values), of what came.
+
+    What came, (inputs, as many, blocks, values), goes round from the newest.
     """
-    held = len(spectra)
-    for n in range(len(parts)):
-        own, came = parts[n], spectra[(newest + n) % held]
-        for i in range(len(total)):
-            total[i] += own[i] * came[i]
+    held, count = came.shape[1], parts.shape[1]
+    totals = np.zeros((len(out), *parts.shape[2:]), dtype=np.float32)
+    nothing = np.zeros(parts.shape[2:], dtype=np.float32)
+    for way in range(len(ways)):
+        own, aim = came[ways[way, 0]], totals[ways[way, 1]]
+        for n in range(0, count, 2):
+            more = parts[way, n + 1] if n + 1 < count else nothing
+            first, second = own[(newest + n) % held], own[(newest + n + 1) % held]
+            add_products(aim, parts[way, n], first, more, second)
+    for channel in range(len(out)):
+        inverse_end(totals[channel], turns, out[channel])
+
+
+@njit(cache=True, nogil=True)
+def _step(stretches, came, newest, ways, parts, turns, out):  # type: ignore[no-untyped-def]
+    """Keep what came as the newest, and give what the responses make of it all."""
+    _enter(stretches, came, newest, turns)
+    _sum_up(came, newest, ways, parts, turns, out)

@@ -9,7 +9,7 @@ from pydantic import AfterValidator, Field
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Memo, Motion
-from metaphon.core.dsp.partitioned import LongConvolver, Responses
+from metaphon.core.dsp.partitioned import LongConvolver, Responses, prepared
 from metaphon.core.dsp.sections import Cascade, Sections
 from metaphon.core.process.eq import Band
 from metaphon.core.process.eq import Shape as BandShape
@@ -267,7 +267,7 @@ class _ConvolutionReverb:
         first = source[:, :PIECE]
         past = np.concatenate([source[:, :0], *self._past], axis=1)
         begun = past.any() or before is not None
-        self._convolver = LongConvolver(new, past, at) if new.ways else None
+        self._convolver = LongConvolver(new, past, at) if len(new.ways) else None
         after = self._convolver.process(source) if self._convolver else np.zeros_like(source)
         if begun:  # the first piece passes over
             old = before.process(first) if before else np.zeros_like(first)
@@ -302,4 +302,4 @@ class _ConvolutionReverb:
         )
 
 
-_SILENT = Responses(np.zeros((0, 0), dtype=np.float32), (), 0, 0)
+_SILENT = prepared(np.zeros((0, 0)), np.zeros((0, 0, 0), dtype=np.float32), 0)
