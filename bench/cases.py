@@ -24,9 +24,11 @@ from bench.reverb import reverb
 from bench.speed import speed
 from bench.timing import in_turn, ratio
 from metaphon.core.demo.mixes import write_demo
+from metaphon.core.document.handover import Handover
 from metaphon.core.document.mix import Mix
 from metaphon.core.dsp.motion import Motion
-from metaphon.core.engine.offline import outputs_of, render_to_files
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.files.mixdoc import read
 from metaphon.core.measure.programme import ProgrammeMeter
@@ -51,8 +53,8 @@ def _lamp() -> Mix:
 
 
 def _rendered(mix: Mix, targets: tuple[str, ...]) -> None:
-    plan = compile(mix)
-    render_to_files(plan, outputs_of(mix, plan, targets, "none"), _scratch() / "out")
+    asked = Handover(targets=targets)
+    render_to_files(runs_of(mix, asked), _scratch() / "out", asked, Names(mix.title))
 
 
 def targets() -> Iterator[str]:

@@ -12,8 +12,9 @@ import numpy as np
 import soundfile
 from scipy.signal import oaconvolve
 
-from metaphon.core.engine.offline import outputs_of, render_to_files
-from metaphon.core.engine.plan import compile
+from metaphon.core.document.handover import Handover
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.files.mixdoc import parse
 
 _OBJECTS, _LENGTH_S, _RATE_HZ = 118, 20, 48000
@@ -54,11 +55,11 @@ def field() -> Iterator[str]:
             {"format": "metaphon-mix", "title": "Many", "tracks": tracks, "automation": lanes},
             "Many",
         )
-        plan = compile(mix)
 
         def rendered(*targets: str) -> float:
+            asked = Handover(targets=targets)
             began = time.perf_counter()
-            render_to_files(plan, outputs_of(mix, plan, list(targets), "none"), folder / "out")
+            render_to_files(runs_of(mix, asked), folder / "out", asked, Names(mix.title))
             return time.perf_counter() - began
 
         rendered("0+2+0", "binaural")  # warm

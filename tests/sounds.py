@@ -11,9 +11,12 @@ from typing import Any
 import numpy as np
 import soundfile
 
-from metaphon.core.engine.offline import outputs_of
+from metaphon.core.document.handover import FileForm
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.offline import Result, Run, render_to_files
 from metaphon.core.engine.plan import compile
-from metaphon.core.engine.render import BLOCK_FRAMES, render
+from metaphon.core.engine.render import BLOCK_FRAMES, Output, render
 from metaphon.core.files.mixdoc import parse, with_files
 
 RATE_HZ = 48000
@@ -36,6 +39,16 @@ def unpacked(data: bytes) -> tuple[dict[str, Any], np.ndarray]:
     (length,) = struct.unpack("<I", data[:4])
     header = json.loads(data[4 : 4 + length])
     return header, np.frombuffer(data[4 + length :], dtype="<f4").reshape(-1, header["channels"]).T
+
+
+def outputs_of(*targets: str) -> list[Output]:
+    return [Output(target_named(name)) for name in targets]
+
+
+def files_of(mix: Any, folder: Path, *targets: str, **form: Any) -> list[Result]:
+    """A mix rendered to files in a folder, written as a form says."""
+    run = Run(compile(mix), outputs_of(*targets))
+    return render_to_files([run], folder, FileForm(**form), Names(mix.title))[0]
 
 
 class FolderTest(unittest.TestCase):
@@ -71,7 +84,7 @@ class FolderTest(unittest.TestCase):
     ) -> np.ndarray:
         """One target of a mix, whole, as (channels, frames)."""
         plan = compile(mix)
-        outputs = outputs_of(mix, plan, [target], "none")
+        outputs = outputs_of(target)
         return np.concatenate(
             [b[0] for b in render(plan, outputs, block_frames=block_frames, **span)], axis=1
         )

@@ -11,10 +11,14 @@ import tempfile
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
+from datetime import date
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 from metaphon.core.errors import InputError, sentence_case
+
+if TYPE_CHECKING:
+    from metaphon.core.document.handover import Handover
 
 Answer = dict[str, Any]
 _LATEST_S = 86_400.0
@@ -70,11 +74,32 @@ def _parser() -> argparse.ArgumentParser:
     render.add_argument("mix", type=Path, metavar="MIX.json")
     render.add_argument("--out", type=Path, required=True, metavar="DIR")
     render.add_argument("--targets", help="comma-separated; the document's own where not given")
-    render.add_argument("--stems", choices=("none", "tracks", "buses"), default="none")
-    render.add_argument("--start", type=_seconds, default=0.0, metavar="S")
-    render.add_argument("--end", type=_seconds, metavar="S")
-    render.add_argument("--format", choices=("wav", "flac"), default="wav")
+    stems = ("none", "tracks", "buses", "placements", "groups")
+    render.add_argument("--stems", choices=stems, default="none")
+    render.add_argument(
+        "--rooms",
+        choices=("shared", "apart"),
+        help="stems with their share of the reverbs, or dry with the returns apart",
+    )
+    render.add_argument(
+        "--stem-width",
+        choices=("target", "own"),
+        default="target",
+        help="stems in each target, or each track as wide as it is and not placed",
+    )
+    render.add_argument("--start", dest="start_s", type=_seconds, default=0.0, metavar="S")
+    render.add_argument("--end", dest="end_s", type=_seconds, metavar="S")
+    render.add_argument(
+        "--lead", dest="lead_s", type=_seconds, metavar="S", help="silence in front"
+    )
+    render.add_argument("--tail", dest="tail_s", type=_seconds, metavar="S", help="silence behind")
+    render.add_argument("--rate", dest="rate_hz", type=int, metavar="HZ")
+    render.add_argument("--format", dest="container", choices=("wav", "flac"), default="wav")
     render.add_argument("--bits", choices=("16", "24", "32f"), default="24")
+    render.add_argument("--name", help="pattern of {title} {stem} {target} {revision} {date}")
+    render.add_argument("--level", choices=("as_it_is", "gain", "limiter"))
+    render.add_argument("--loudness", dest="loudness_lufs", type=float, metavar="LUFS")
+    render.add_argument("--ceiling", dest="ceiling_dbtp", type=float, metavar="DBTP")
     render.add_argument(
         "--head",
         type=Path,
@@ -129,8 +154,8 @@ def _parser() -> argparse.ArgumentParser:
 def _render(options: argparse.Namespace) -> Answer:
     from metaphon.core.checks.rules import check
     from metaphon.core.engine.levels import StripMeters
-    from metaphon.core.engine.offline import Progress, outputs_of, render_to_files
-    from metaphon.core.engine.plan import compile
+    from metaphon.core.engine.naming import Names
+    from metaphon.core.engine.offline import Progress, render_to_files, runs_of
     from metaphon.core.engine.report import as_text, entry, report_name
     from metaphon.core.files.conform import at_mix_rate
     from metaphon.core.files.mixdoc import read
@@ -145,24 +170,22 @@ def _render(options: argparse.Namespace) -> Answer:
             )
 
     document = read(options.mix)
-    targets = options.targets.split(",") if options.targets else list(document.targets)
+    asked = _asked(options, document.targets)
     with tempfile.TemporaryDirectory() as folder:
         mix, notices = at_mix_rate(document, Path(folder))
         print(*notices, sep="\n", end="\n" if notices else "", file=sys.stderr)
-        plan = compile(mix)
-        outputs = outputs_of(mix, plan, targets, options.stems, options.head or SHIPPED)
-        meters = StripMeters(plan)
+        runs = runs_of(mix, asked, options.head or SHIPPED)
+        meters = StripMeters(runs[0].plan)
         results, speed = render_to_files(
-            plan,
-            outputs,
+            runs,
             options.out,
-            span_s=(options.start, options.end),
-            container=options.format,
-            bits=options.bits,
+            asked,
+            Names(mix.title, date=date.today().isoformat()),
+            span_s=(asked.start_s, asked.end_s),
             on_progress=show,
             on_strips=meters.add,
         )
-        whole = options.start == 0.0 and options.end is None
+        whole = asked.start_s == 0.0 and asked.end_s is None
         known = meters.finish() if whole else None
         findings = [asdict(finding) for finding in check(mix, known)]
     entries = [entry(result) for result in results]
@@ -174,6 +197,17 @@ def _render(options: argparse.Namespace) -> Answer:
         "findings": findings,
         "report": str(report),
     }
+
+
+def _asked(options: argparse.Namespace, targets: Sequence[str]) -> "Handover":
+    from metaphon.core.document.handover import OWN_WIDTH, Handover, asked
+
+    given = {name: getattr(options, name) for name in Handover.model_fields if name in options}
+    given = {name: value for name, value in given.items() if value is not None}
+    given["targets"] = options.targets.split(",") if options.targets else targets
+    wanted = [OWN_WIDTH] if options.stem_width == "own" else given["targets"]
+    given["stems"] = {} if options.stems == "none" else {options.stems: wanted}
+    return asked({**given, "head": ""})
 
 
 def _measure(options: argparse.Namespace) -> Answer:

@@ -11,13 +11,15 @@ import soundfile
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.automation import GRID_FRAMES
-from metaphon.core.engine.offline import Cancelled, Progress, file_name, outputs_of, render_to_files
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.offline import Cancelled, Progress, Run, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
-from tests.sounds import RATE_HZ, FolderTest, noise, sine
+from tests.sounds import RATE_HZ, FolderTest, files_of, noise, outputs_of, sine
 
 OBJECT = {"mode": "object", "azimuth_deg": 0.0}
 
@@ -157,34 +159,6 @@ class SendsAndBuses(FolderTest):
         ):
             compile(self.mix([{"sound": "a.wav", "output": "x"}], buses=buses))
 
-    def test_stems_of_tracks_and_buses_together_are_the_mix(self) -> None:
-        self.write("a.wav", noise(1, 0.4, 1))
-        self.write("b.wav", noise(2, 0.4, 2))
-        reverb = {
-            "id": "cave",
-            "name": "Cave",
-            "chain": [{"kind": "network_reverb", "decay_s": 0.5}],
-        }
-        mix = self.mix(
-            [
-                {"sound": "a.wav", "sends": [{"bus": "cave"}], "placement": OBJECT},
-                {"sound": "b.wav"},
-            ],
-            buses=[reverb],
-        )
-        plan = compile(mix)
-        for target in ("0+5+0", "binaural"):
-            stems = [
-                o
-                for kind in ("tracks", "buses")
-                for o in outputs_of(mix, plan, [target], kind)
-                if o.stem
-            ]
-            self.assertEqual([stem.stem for stem in stems], ["t0", "t1", "cave"])
-            whole = Output(target_named(target))
-            for blocks in render(plan, [whole, *stems]):
-                np.testing.assert_allclose(blocks[0], sum(blocks[1:]), atol=2e-6)
-
 
 class Automation(FolderTest):
     def test_a_fade_is_straight_in_db_and_never_jumps(self) -> None:
@@ -273,7 +247,7 @@ class TheSameSamples(FolderTest):
         names = ["0+2+0", "0+5+0", "binaural"]
         together = [
             np.concatenate(parts, axis=1)
-            for parts in zip(*render(plan, outputs_of(mix, plan, names, "none")), strict=True)
+            for parts in zip(*render(plan, outputs_of(*names)), strict=True)
         ]
         for name, sound in zip(names, together, strict=True):
             self.assertTrue(np.array_equal(sound, self.rendered(mix, name)))
@@ -334,12 +308,8 @@ class Silence(FolderTest):
             {"kind": "network_reverb", "decay_s": 0.3},
         ]
         mix = self.mix([{"sound": "a.wav", "chain": chain}])
-        plan = compile(mix)
         for bits in ("16", "24", "32f"):
-            results, _ = render_to_files(
-                plan, outputs_of(mix, plan, ["0+5+0", "binaural"], "none"), self.folder, bits=bits
-            )
-            for result in results:
+            for result in files_of(mix, self.folder, "0+5+0", "binaural", bits=bits):
                 self.assertEqual(np.abs(soundfile.read(str(result.path))[0]).max(), 0.0)
                 self.assertIsNone(result.figures.integrated_lufs)
 
@@ -348,12 +318,15 @@ class ToFiles(FolderTest):
     def one_track(self, level: float = 0.1):  # type: ignore[no-untyped-def]
         self.write("a.wav", noise(1, 0.5, level=level))
         mix = self.mix([{"sound": "a.wav", "placement": OBJECT}])
-        return mix, compile(mix)
+        return mix
 
     def test_results_are_measured_and_named(self) -> None:
-        mix, plan = self.one_track()
+        mix = self.one_track()
         results, speed = render_to_files(
-            plan, outputs_of(mix, plan, mix.targets, "none"), self.folder / "out"
+            [Run(compile(mix), outputs_of(*mix.targets))],
+            self.folder / "out",
+            FileForm(),
+            Names(mix.title),
         )
         self.assertEqual(
             [r.path.name for r in results],
@@ -371,12 +344,11 @@ class ToFiles(FolderTest):
         self.assertIsNone(results[1].figures.correlation)
 
     def test_what_exceeds_full_scale_is_counted_and_kept_in_float(self) -> None:
-        mix, plan = self.one_track(level=1.0)
-        outputs = outputs_of(mix, plan, ["0+1+0"], "none")
-        results, _ = render_to_files(plan, outputs, self.folder / "int")
+        mix = self.one_track(level=1.0)
+        results = files_of(mix, self.folder / "int", "0+1+0")
         self.assertGreater(results[0].clipped_samples, 100)
         self.assertLessEqual(np.abs(soundfile.read(str(results[0].path))[0]).max(), 1.0)
-        results, _ = render_to_files(plan, outputs, self.folder / "float", bits="32f")
+        results = files_of(mix, self.folder / "float", "0+1+0", bits="32f")
         self.assertEqual(results[0].clipped_samples, 0)
         self.assertGreater(np.abs(soundfile.read(str(results[0].path))[0]).max(), 2.0)
 
@@ -387,48 +359,45 @@ class ToFiles(FolderTest):
         """
         self.write("a.wav", sine(997, 1.0, -60))
         mix = self.mix([{"sound": "a.wav"}])
-        plan = compile(mix)
-        outputs = outputs_of(mix, plan, ["0+1+0"], "none")
-        first, _ = render_to_files(plan, outputs, self.folder / "a", bits="16")
-        again, _ = render_to_files(plan, outputs, self.folder / "b", bits="16")
+        first = files_of(mix, self.folder / "a", "0+1+0", bits="16")
+        again = files_of(mix, self.folder / "b", "0+1+0", bits="16")
         self.assertEqual(first[0].path.read_bytes(), again[0].path.read_bytes())
         error = soundfile.read(str(first[0].path))[0] * 32768 - sine(997, 1.0, -60) * 32768
         self.assertAlmostEqual(float(np.var(error)), 0.25, delta=0.01)
 
     def test_cancelling_leaves_nothing(self) -> None:
-        mix, plan = self.one_track()
+        mix = self.one_track()
 
         def stop(progress: Progress) -> None:
             raise Cancelled
 
         with self.assertRaises(Cancelled):
             render_to_files(
-                plan,
-                outputs_of(mix, plan, ["0+2+0"], "none"),
+                [Run(compile(mix), outputs_of("0+2+0"))],
                 self.folder / "out",
+                FileForm(),
+                Names(mix.title),
                 on_progress=stop,
             )
         self.assertEqual(list((self.folder / "out").iterdir()), [])
 
     def test_flac_and_its_limits(self) -> None:
-        mix, plan = self.one_track()
-        results, _ = render_to_files(
-            plan, outputs_of(mix, plan, ["0+5+0"], "none"), self.folder, container="flac"
-        )
+        mix = self.one_track()
+        results = files_of(mix, self.folder, "0+5+0", container="flac")
         self.assertEqual(soundfile.info(str(results[0].path)).format, "FLAC")
         with self.assertRaisesRegex(InputError, "at most 8 channels"):
-            render_to_files(
-                plan, outputs_of(mix, plan, ["4+7+0"], "none"), self.folder, container="flac"
-            )
+            files_of(mix, self.folder, "4+7+0", container="flac")
 
     def test_names_are_safe(self) -> None:
         output = Output(target_named("0+2+0"), "gull")
         self.assertEqual(
-            file_name("../A \U0001f30a mix/é", output, "wav"), "A__mixé_stem_gull_0+2+0.wav"
+            Names("../A \U0001f30a mix/é").of(output, FileForm()), "A__mixé_stem_gull_0+2+0.wav"
         )
-        self.assertEqual(
-            file_name("///", Output(target_named("binaural")), "wav"), "mix_binaural.wav"
-        )
+        binaural = Output(target_named("binaural"))
+        self.assertEqual(Names("///").of(binaural, FileForm()), "mix_binaural.wav")
+        dated = FileForm(name="{date} {title} r{revision}{stem} {target}", container="flac")
+        names = Names("Lamp", 7, "2026-11-26")
+        self.assertEqual(names.of(binaural, dated), "2026-11-26_Lamp_r7_binaural.flac")
 
 
 class Refused(FolderTest):

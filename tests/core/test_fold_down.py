@@ -14,8 +14,9 @@ from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import compile
-from metaphon.core.engine.render import Output, render
+from metaphon.core.engine.render import Output
 from metaphon.core.engine.report import left_out
+from metaphon.core.engine.stems import stems_of
 from metaphon.core.errors import InputError
 from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.spatial.downmix import conversion, fold_power
@@ -207,9 +208,7 @@ class SentToLfe(FolderTest):
     def test_it_belongs_to_the_stem_of_its_strip(self) -> None:
         mix = self.mix([{"sound": "a.wav", "lfe": {"on": True}}, {"sound": "a.wav"}])
         whole = self.lfe()
-        plan = compile(mix)
-        stems = [Output(target_named("0+5+0"), strip) for strip in ("t0", "t1")]
-        parts = [np.concatenate(p, axis=1) for p in zip(*render(plan, stems), strict=True)]
+        parts = [self.rendered(stem.mix, "0+5+0") for stem in stems_of(mix, "tracks")]
         self.assertGreater(np.std(parts[0][LFE]), 0.1 * np.std(whole))
         self.assertEqual(np.abs(parts[1][LFE]).max(), 0.0)
 

@@ -10,7 +10,6 @@ import sofar
 
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.automation import GRID_FRAMES
-from metaphon.core.engine.offline import outputs_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.listen.monitor import NOW, MonitorSource
@@ -221,7 +220,7 @@ class OwnHead(FolderTest):
         mix = self.mix([{"sound": "a.wav", "placement": {"mode": "object", "azimuth_deg": -90.0}}])
         plan = compile(mix)
         for head, apart_db in ((SHIPPED, 10.0), (path, 28.0)):
-            outputs = outputs_of(mix, plan, ["binaural"], "none", head)
+            outputs = [Output(target_named("binaural"), None, head)]
             sound = np.concatenate([b[0] for b in render(plan, outputs)], axis=1)
             left, right = (level_db(side[2000:20000]) for side in sound)
             self.assertAlmostEqual(right - left, apart_db, delta=6.0)

@@ -8,7 +8,6 @@ import soundfile
 from metaphon.core.document.mix import Mix as Scene
 from metaphon.core.edits.values import SetValue
 from metaphon.core.engine.levels import levels
-from metaphon.core.engine.offline import outputs_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import render
 from metaphon.core.files.apart import TooMuch
@@ -18,7 +17,7 @@ from metaphon.web.jobs.tasks import print_strips, survey_mix
 from metaphon.web.mixes.models import Mix, Strip
 from metaphon.web.mixes.snapshots import document_of
 from tests.demo import bring_in_demo
-from tests.sounds import RATE_HZ, noise
+from tests.sounds import RATE_HZ, noise, outputs_of
 from tests.web.base import WebTest
 
 
@@ -391,7 +390,7 @@ class TheDemo(WebTest):
             plan = compile(mix)
             sums = [
                 np.sum(np.square(blocks[0], dtype=float))
-                for blocks in render(plan, outputs_of(mix, plan, ["0+5+0"], "none"))
+                for blocks in render(plan, outputs_of("0+5+0"))
             ]
             return float(sum(sums))
 

@@ -1,32 +1,32 @@
 """A mix rendered to files.
 
-All targets in one pass, measured as they are written, published when complete.
+All targets in one pass, measured as they are written, published when complete; then each stem.
 """
 
 import os
-import re
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import NamedTuple
 
 import numpy as np
 
-from metaphon.core.document.mix import Bus, Mix
+from metaphon.core.document.handover import OWN_WIDTH, FileForm, Handover
+from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import target_named
-from metaphon.core.engine.plan import Plan
+from metaphon.core.engine.finishing import Finished, Outcome, levelled
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.render import BLOCK_FRAMES, Output, StripRun, renderer_of, signals_of
 from metaphon.core.engine.renderers import Signals
+from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import AudioWriter, Bits
-from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
+from metaphon.core.measure.programme import Figures, History
 from metaphon.core.spatial.head import SHIPPED
 
-Stems = Literal["none", "tracks", "buses"]
-_MOST_TITLE_BYTES = 100
 _BLOCKS_AHEAD = 3
 
 
@@ -34,65 +34,67 @@ class Cancelled(Exception):
     """The person who asked for the render no longer wants it."""
 
 
+class Run(NamedTuple):
+    """A plan and what is wanted of it: the whole mix, or a part of it alone (`engine.stems`)."""
+
+    plan: Plan
+    outputs: Sequence[Output]
+
+
 @dataclass(frozen=True)
 class Result:
-    """One finished file with what was measured of it."""
+    """One finished file with what was measured of it.
+
+    `gain_db` is what it was brought to its loudness by, `reduction_db` the most that a limiter
+    turned it down.
+    """
 
     path: Path
     output: Output
     figures: Figures
     history: History
     clipped_samples: int
+    gain_db: float = 0.0
+    reduction_db: float = 0.0
 
 
 @dataclass(frozen=True)
 class Progress:
-    """How far a render is: 0 to 1, and how many times faster than real time so far."""
+    """How far a render is: 0 to 1, how many times faster than real time so far, files ready."""
 
     done: float
     speed_x_realtime: float
+    files: int = 0
+    of_files: int = 1
 
 
-def outputs_of(
-    mix: Mix, plan: Plan, targets: Sequence[str], stems: Stems, head: Path = SHIPPED
-) -> list[Output]:
-    """The results asked for: each target whole, and its stems; headphones for one head.
+def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
+    """What has to be run for a handover: the mix in every target, then each part of it.
 
-    A stem is what one track, or one bus, itself puts into the programme; the stems of all tracks
-    and all buses together are the mix.
+    Raises InputError as `compile` does.
     """
-    if not targets:
-        raise InputError("No target is chosen; choose at least one format to render.")
-    chosen = [target_named(name) for name in dict.fromkeys(targets)]
-    outputs = [Output(target, None, head) for target in chosen]
-    if stems != "none":
-        buses = {strip.id for strip in mix.strips if isinstance(strip, Bus)}
-        fed = [feed.strip for feed in plan.feeds if (feed.strip in buses) == (stems == "buses")]
-        outputs += [Output(target, strip, head) for target in chosen for strip in fed]
-    return outputs
+    runs = [Run(compile(mix), _outputs(asked.targets, None, head))]
+    for kind, targets in asked.stems.items():
+        placed = tuple(name for name in targets if name != OWN_WIDTH)
+        for stem in stems_of(mix, kind, asked.rooms) if placed else ():
+            runs.append(Run(compile(stem.mix), _outputs(placed, stem.word, head)))
+        for stem in sources_of(mix) if OWN_WIDTH in targets else ():
+            assert stem.width
+            runs.append(Run(compile(stem.mix), [Output(stem.width, f"{stem.word}_dry")]))
+    return runs
 
 
-def file_name(title: str, output: Output, container: str) -> str:
-    """The name of a result, from the mix's title and the target."""
-    stem = f"_stem_{output.stem}" if output.stem else ""
-    return f"{safe_title(title)}{stem}_{output.target.word}.{container}"
-
-
-def safe_title(title: str) -> str:
-    """A mix's title as the beginning of a file name."""
-    plain = re.sub(r"[^\w.+-]", "", title.strip().replace(" ", "_")).strip(".")
-    # file systems count bytes: what follows the title needs room too
-    return plain.encode()[:_MOST_TITLE_BYTES].decode(errors="ignore") or "mix"
+def _outputs(targets: Sequence[str], stem: str | None, head: Path) -> list[Output]:
+    return [Output(target_named(name), stem, head) for name in dict.fromkeys(targets)]
 
 
 def render_to_files(
-    plan: Plan,
-    outputs: Sequence[Output],
+    runs: Sequence[Run],
     folder: Path,
+    form: FileForm,
+    names: Names,
     *,
     span_s: tuple[float, float | None] = (0.0, None),
-    container: str = "wav",
-    bits: Bits = "24",
     on_progress: Callable[[Progress], None] = lambda progress: None,
     on_strips: Callable[[Sequence[StripRun], int], None] = lambda strips, at: None,
 ) -> tuple[list[Result], float]:
@@ -100,22 +102,21 @@ def render_to_files(
 
     Parameters
     ----------
-    plan
-        The mix, compiled.
-    outputs
-        What is wanted of it, one file each.
+    runs
+        What is run, the whole mix first: parts are as long, and go by its gains.
     folder
         Where the files go.
+    form
+        How they are written.
+    names
+        What they are called by.
     span_s
         From and up to, in seconds; None is the end of the mix.
-    container
-        `wav` or `flac`.
-    bits
-        Of a sample, as named in `Bits`; whole numbers are dithered (TPDF).
     on_progress
         Called between blocks; may raise Cancelled, and then, as after any error, no file is left.
     on_strips
-        Shown all strips after each block, and the frame that it began with (`StripMeters.add`).
+        Shown all strips of the mix after each block, and the frame that it began with
+        (`StripMeters.add`).
 
     Returns
     -------
@@ -126,42 +127,123 @@ def render_to_files(
     InputError
         Where the disk or a recording fails, in one sentence.
     """
-    first = round(span_s[0] * plan.rate_hz)
-    last = plan.frames if span_s[1] is None else min(round(span_s[1] * plan.rate_hz), plan.frames)
+    whole = runs[0].plan
+    first = round(span_s[0] * whole.rate_hz)
+    last = whole.frames
+    if span_s[1] is not None:
+        last = min(round(span_s[1] * whole.rate_hz), last)
     if not 0 <= first < last:
         raise InputError(
             "There is nothing to render between these times; the mix is "
-            f"{plan.duration_s:.1f} s long."
+            f"{whole.duration_s:.1f} s long."
         )
+    paths = _paths(runs, folder, form, names)
     folder.mkdir(parents=True, exist_ok=True)
-    began = time.monotonic()
-    with ExitStack() as stack:
+    teller = _Teller(on_progress, len(runs), len(paths), (last - first) / whole.rate_hz)
+    results: list[Result] = []
+    gains: dict[str, float] | None = None
+    try:
         # the strips run in this thread, what is made of them in as many as there are cores
-        pool = stack.enter_context(ThreadPoolExecutor(os.cpu_count() or 2, "outputs"))
-        lanes = [
-            stack.enter_context(
-                _Lane(
-                    folder / file_name(plan.title, output, container),
-                    output,
-                    plan,
-                    bits,
-                    container,
-                    pool,
+        with ThreadPoolExecutor(os.cpu_count() or 2, "outputs") as pool:
+            for run in runs:
+                ready = len(results)
+                own = paths[ready : ready + len(run.outputs)]
+                teller.run(ready)
+                shown = on_strips if gains is None else _unseen
+                span = first, last
+                results += _carried_out(run, own, form, span, gains, pool, teller, shown)
+                gains = {one.output.target.name: one.gain_db for one in results[: len(runs[0][1])]}
+    except BaseException:
+        for result in results:
+            result.path.unlink(missing_ok=True)
+        raise
+    return results, teller.speed()
+
+
+def _unseen(strips: Sequence[StripRun], at: int) -> None:
+    """Nobody looks at the strips of a part."""
+
+
+def _paths(runs: Sequence[Run], folder: Path, form: FileForm, names: Names) -> list[Path]:
+    """The file of every output, in order. Raises InputError where two would have one name."""
+    found = [folder / names.of(output, form) for run in runs for output in run.outputs]
+    for path in found:
+        if found.count(path) > 1:
+            raise InputError(f"Two files would be called {path.name}; choose another pattern.")
+    return found
+
+
+class _Teller:
+    """Tells how far a render of several runs is."""
+
+    def __init__(
+        self, tell: Callable[[Progress], None], runs: int, files: int, length_s: float
+    ) -> None:
+        self._tell, self._runs, self._files, self._length_s = tell, runs, files, length_s
+        self._began = time.monotonic()
+        self._run = self._ready = 0
+
+    def run(self, ready: int) -> None:
+        """A run begins; so many files are ready."""
+        self._run, self._ready = self._run + 1, ready
+
+    def tell(self, done: float) -> None:
+        """A part of this run is done, 0 to 1."""
+        whole = (self._run - 1 + done) / self._runs
+        self._tell(Progress(whole, self.speed(whole), self._ready, self._files))
+
+    def speed(self, done: float = 1.0) -> float:
+        """Of a render of which so much is done, in multiples of real time."""
+        return done * self._length_s / (time.monotonic() - self._began)
+
+
+def _carried_out(
+    run: Run,
+    paths: Sequence[Path],
+    form: FileForm,
+    span: tuple[int, int],
+    gains: dict[str, float] | None,
+    pool: ThreadPoolExecutor,
+    teller: _Teller,
+    on_strips: Callable[[Sequence[StripRun], int], None],
+) -> list[Result]:
+    """Write the files of one run; without gains their levels are found from their loudness."""
+    finds = gains is None and form.level != "as_it_is"
+    written = FileForm(bits="32f", rate_hz=form.rate_hz) if finds else form
+    into = [path.with_name(f".{path.name}.held.wav") for path in paths] if finds else paths
+    first, last = span
+    with ExitStack() as stack:
+        for path in into if finds else ():
+            stack.callback(path.unlink, missing_ok=True)
+        with ExitStack() as open_lanes:
+            lanes = [
+                open_lanes.enter_context(
+                    _Lane(
+                        path,
+                        output,
+                        run.plan,
+                        written,
+                        (gains or {}).get(output.target.name, 0.0),
+                        pool,
+                    )
                 )
-            )
-            for output in outputs
-        ]
-        done = first
-        for at, signals, cut in signals_of(plan, first, last, on_strips=on_strips):
-            for lane in lanes:
-                lane.add(signals, at, cut)
-            if cut.start < cut.stop:
-                done += cut.stop - cut.start
-                rendered_s = (done - first) / plan.rate_hz
-                took_s = time.monotonic() - began
-                on_progress(Progress((done - first) / (last - first), rendered_s / took_s))
-        results = [lane.finish() for lane in lanes]
-    return results, (last - first) / plan.rate_hz / (time.monotonic() - began)
+                for path, output in zip(into, run.outputs, strict=True)
+            ]
+            for at, signals, cut in signals_of(run.plan, first, last, on_strips=on_strips):
+                for lane in lanes:
+                    lane.add(signals, at, cut)
+                if cut.start < cut.stop:
+                    teller.tell((at + cut.stop - first) / (last - first))
+            made = [lane.finish() for lane in lanes]
+        if finds:
+            made = [
+                levelled(held, one.figures, path, output.target, form)
+                for held, one, path, output in zip(into, made, paths, run.outputs, strict=True)
+            ]
+    return [
+        Result(path, output, *one)
+        for path, output, one in zip(paths, run.outputs, made, strict=True)
+    ]
 
 
 class _Lane:
@@ -172,16 +254,12 @@ class _Lane:
         path: Path,
         output: Output,
         plan: Plan,
-        bits: Bits,
-        container: str,
+        form: FileForm,
+        gain_db: float,
         pool: ThreadPoolExecutor,
     ) -> None:
-        self._output = output
         self._renderer = renderer_of(plan, output)
-        self._writer = AudioWriter(path, output.target.channels, plan.rate_hz, bits, container)
-        self._meter = ProgrammeMeter(
-            output.target.channels, plan.rate_hz, output.target.metering_layout
-        )
+        self._file = Finished(path, output.target, plan.rate_hz, form, gain_db)
         self._pool = pool
         self._pending: list[Future[None]] = []
 
@@ -197,21 +275,12 @@ class _Lane:
             before.result()  # one after the other; what was given first is also begun first
         block = self._renderer.process(signals, at, BLOCK_FRAMES)[:, cut]
         if block.shape[1]:
-            block = np.ascontiguousarray(block)
-            self._meter.add(block)
-            self._writer.add(block)
+            self._file.add(np.ascontiguousarray(block))
 
-    def finish(self) -> Result:
+    def finish(self) -> Outcome:
         while self._pending:
             self._pending.pop(0).result()
-        figures = self._meter.finish()
-        return Result(
-            self._writer.path,
-            self._output,
-            figures,
-            self._meter.history,
-            self._writer.clipped_samples,
-        )
+        return self._file.finish()
 
     def __enter__(self) -> "_Lane":
         return self
@@ -220,4 +289,4 @@ class _Lane:
         for waiting in self._pending:
             waiting.cancel()
         wait(self._pending)
-        self._writer.__exit__(*error)  # type: ignore[arg-type]
+        self._file.__exit__(*error)  # type: ignore[arg-type]

@@ -2,16 +2,15 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
-from metaphon.core.document.channel_mapping import format_of
-from metaphon.core.document.mix import PROGRAMME, LfeSend, Mix, Placement, Strip, Track
-from metaphon.core.document.targets import Target
-from metaphon.core.engine.offline import Progress, render_to_files
+from metaphon.core.document.handover import FileForm
+from metaphon.core.document.mix import Mix, Track
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.offline import Progress, Run, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output
+from metaphon.core.engine.stems import alone, width_of
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import probe
 
 
 def print_strip(
@@ -50,59 +49,11 @@ def print_strip(
         raise InputError(f"{strip.name} has no recording; there is nothing to print.")
     width = width_of(strip)
     results, speed = render_to_files(
-        compile(alone(mix, strip_id, width)),
-        [Output(width)],
+        [Run(compile(alone(mix, strip_id, width)), [Output(width)])],
         folder,
+        FileForm(bits="32f"),
+        Names(mix.title),
         span_s=span_s,
-        bits="32f",
         on_progress=on_progress,
     )
     return results[0].path, speed
-
-
-def width_of(strip: Strip) -> Target:
-    """The format of a track's recording or of a bus."""
-    return format_of(
-        strip,
-        strip.channels(probe(strip.clips[0].file).channels)
-        if isinstance(strip, Track) and strip.clips
-        else 0,
-    )
-
-
-def alone(mix: Mix, strip_id: str, width: Target) -> Mix:
-    """The mix with this strip as its only result, as it is before its fader.
-
-    Parameters
-    ----------
-    mix
-        Stays as it is.
-    strip_id
-        A track or bus of it.
-    width
-        The format of the strip, in which it reaches the programme unchanged.
-    """
-    place = (
-        Placement(mode="scene")
-        if width.layout is None
-        else Placement(mode="bed", layout=width.name)
-    )
-
-    quiet = {"soloed": False, "lfe": LfeSend()}
-
-    def one(strip: Any) -> Any:
-        if strip.id == strip_id:
-            own = {
-                "output": PROGRAMME,
-                "sends": (),
-                "gain_db": 0.0,
-                "muted": False,
-                "resting": False,
-                "placement": place,
-            }
-            return strip.model_copy(update={**own, **quiet})
-        cut = {"output": None} if strip.output == PROGRAMME else {}
-        return strip.model_copy(update={**quiet, **cut})
-
-    lanes = tuple(lane for lane in mix.automation if lane.target.split("/")[0] != strip_id)
-    return mix.with_strips(one).model_copy(update={"automation": lanes})

@@ -18,7 +18,7 @@ from metaphon.core.engine.chain import ChainRun, all_numbers
 from metaphon.core.engine.clips import ClipRun
 from metaphon.core.engine.crossfade import Passing
 from metaphon.core.engine.distance import DistanceRun
-from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
+from metaphon.core.engine.plan import Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.head import SHIPPED
@@ -28,7 +28,7 @@ BLOCK_FRAMES = 32 * GRID_FRAMES
 
 @dataclass(frozen=True)
 class Output:
-    """One result: a target, of the whole mix or of what one strip alone puts into it (a stem).
+    """One result: a target, of the whole mix or of a part of it, a stem, named by a word.
 
     `head` is whose ears headphones are for, a SOFA file.
     """
@@ -57,7 +57,8 @@ def render(
     outputs
         What is wanted of it.
     first, last
-        The frames of the mix from, and up to but not including; None is its end.
+        The frames of the mix from, and up to but not including; None is its end. What lies past
+        that is silence, or what rings on.
     block_frames
         A multiple of GRID_FRAMES; changes nothing but speed.
 
@@ -88,7 +89,7 @@ def signals_of(
         The frame of the mix that a block begins with, its blocks (channels, frames) by strip id,
         and what of it is wanted; at first nothing, while what rings before is run up to.
     """
-    last = plan.frames if last is None else min(last, plan.frames)
+    last = plan.frames if last is None else last
     warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
     with ExitStack() as stack:
@@ -102,13 +103,7 @@ def signals_of(
 
 def renderer_of(plan: Plan, output: Output) -> Renderer:
     """What makes an output of a plan."""
-    feeds = feeds_of(plan, output)
-    return renderer_for(output.target, feeds, plan.rate_hz, plan.fold_down, output.head)
-
-
-def feeds_of(plan: Plan, output: Output) -> list[Feed]:
-    """What of the programme an output hears."""
-    return [f for f in plan.feeds if output.stem in (None, f.strip.partition("/")[0])]
+    return renderer_for(output.target, plan.feeds, plan.rate_hz, plan.fold_down, output.head)
 
 
 def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:

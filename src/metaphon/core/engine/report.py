@@ -6,7 +6,8 @@ from typing import Any
 
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import Target, target_named
-from metaphon.core.engine.offline import Result, safe_title
+from metaphon.core.engine.naming import safe_title
+from metaphon.core.engine.offline import Result
 
 _LINES = (
     ("Integrated loudness", "integrated_lufs", "LUFS"),
@@ -31,6 +32,8 @@ def entry(result: Result) -> dict[str, Any]:
         "channel_labels": list(target.channel_labels),
         **asdict(result.figures),
         "clipped_samples": result.clipped_samples,
+        "gain_db": round(result.gain_db, 2),
+        "reduction_db": round(result.reduction_db, 2),
     }
 
 

@@ -12,8 +12,8 @@ from metaphon.core.document.mix import Mix, Strip
 from metaphon.core.dsp.block import Block
 from metaphon.core.edits.command import strip_of
 from metaphon.core.engine.plan import compile
-from metaphon.core.engine.printing import alone, width_of
 from metaphon.core.engine.render import Output, render
+from metaphon.core.engine.stems import alone, width_of
 from metaphon.core.errors import InputError
 from metaphon.core.measure.correlation import correlations, of_pair, or_none
 from metaphon.core.measure.thirds import THIRDS_HZ, banded

@@ -19,8 +19,8 @@ from metaphon.core.edits.registry import from_text
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import Plan, compile
-from metaphon.core.engine.printing import alone, width_of
 from metaphon.core.engine.render import Output
+from metaphon.core.engine.stems import alone, width_of
 from metaphon.core.errors import InputError
 from metaphon.core.listen.chain_spectrum import ChainSpectrum
 from metaphon.core.listen.compare import Blind, Matching

@@ -1,0 +1,162 @@
+"""From a rendered programme to a file: its rate, its level, silence round it, all measured."""
+
+from collections.abc import Iterator
+from pathlib import Path
+from types import TracebackType
+from typing import NamedTuple
+
+import numpy as np
+import soxr
+
+from metaphon.core.document.handover import FileForm
+from metaphon.core.document.targets import Target
+from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.motion import PIECE, Motion
+from metaphon.core.files.audio import AudioWriter, ClipReader
+from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
+from metaphon.core.process.limiter import Limiter
+from metaphon.core.process.processor import Channels
+
+_STRETCH = 64 * PIECE
+_CLOSE_LU = 0.05  # to the loudness asked for
+_MOST_TRIES = 4  # a limiter takes loudness away, so more has to go in
+
+
+class Outcome(NamedTuple):
+    """What became of a file: what was measured of it, and what was done to its level.
+
+    `gain_db` is what it was turned up by, `reduction_db` the most that a limiter turned it down.
+    """
+
+    figures: Figures
+    history: History
+    clipped_samples: int
+    gain_db: float
+    reduction_db: float = 0.0
+
+
+class Finished:
+    """A file that takes a programme block by block at its rate, and holds it as a form says.
+
+    Parameters
+    ----------
+    path, target
+        The file and what it holds.
+    rate_hz
+        Of the blocks.
+    form
+        How it is written; its level is not looked at.
+    gain_db
+        What everything is turned up by.
+    """
+
+    def __init__(
+        self, path: Path, target: Target, rate_hz: int, form: FileForm, gain_db: float = 0.0
+    ) -> None:
+        own = form.rate_hz or rate_hz
+        self._gain_db = gain_db
+        self._gain = np.float32(10.0 ** (gain_db / 20.0))
+        self._tail = round(form.tail_s * own)
+        self._ratio = own / rate_hz
+        self._taken = self._given = 0
+        self._resampler = (
+            soxr.ResampleStream(rate_hz, own, target.channels, quality="VHQ")
+            if own != rate_hz
+            else None
+        )
+        self._meter = ProgrammeMeter(target.channels, own, target.metering_layout)
+        self._writer = AudioWriter(path, target.channels, own, form.bits, form.container)
+        self._channels = target.channels
+        self._write(np.zeros((target.channels, round(form.lead_s * own)), dtype=np.float32))
+
+    def add(self, block: Block) -> None:
+        """Take the next block, (channels, frames)."""
+        self._taken += block.shape[1]
+        if self._gain_db:
+            block = block * self._gain
+        if self._resampler:
+            fresh = self._resampler.resample_chunk(np.ascontiguousarray(block.T))
+            block = np.ascontiguousarray(fresh.T)
+        self._given += block.shape[1]
+        self._write(block)
+
+    def _write(self, block: Block) -> None:
+        if block.shape[1]:
+            self._meter.add(block)
+            self._writer.add(block)
+
+    def finish(self) -> Outcome:
+        """Take the end for the end, and give what was measured."""
+        if self._resampler:
+            missing = round(self._taken * self._ratio) - self._given
+            none = np.zeros((0, self._channels), dtype=np.float32)
+            rest = self._resampler.resample_chunk(none, last=True)[:missing].T
+            self._write(np.pad(rest, ((0, 0), (0, missing - rest.shape[1]))))
+        self._write(np.zeros((self._channels, self._tail), dtype=np.float32))
+        clipped = self._writer.clipped_samples
+        return Outcome(self._meter.finish(), self._meter.history, clipped, self._gain_db)
+
+    def __enter__(self) -> "Finished":
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._writer.__exit__(kind, error, trace)
+
+
+def levelled(held: Path, figures: Figures, path: Path, target: Target, form: FileForm) -> Outcome:
+    """Write a file anew at the loudness that a form asks for, no true peak above its ceiling.
+
+    By gain alone it stays softer where the ceiling asks for it. What is too short or too soft to
+    have a loudness is left at its level.
+
+    Parameters
+    ----------
+    held, figures
+        The file as it was rendered, in 32-bit float at its last rate, and what was measured of it.
+    path, target
+        The new file and what it holds.
+    form
+        How it is written.
+    """
+    rate_hz = figures.sample_rate_hz
+    gain_db = 0.0
+    if figures.integrated_lufs is not None:
+        gain_db = form.loudness_lufs - figures.integrated_lufs
+    if form.level == "gain" and figures.true_peak_dbtp is not None:
+        gain_db = min(gain_db, form.ceiling_dbtp - figures.true_peak_dbtp)
+    limiter = Limiter(ceiling_dbtp=form.ceiling_dbtp) if form.level == "limiter" else None
+    for attempt in range(_MOST_TRIES):
+        reduction_db = 0.0
+        with Finished(path, target, rate_hz, form) as file:
+            for block, reduced_db in _turned_up(held, gain_db, limiter, rate_hz):
+                file.add(block)
+                reduction_db = max(reduction_db, reduced_db)
+            made = file.finish()
+        missing = form.loudness_lufs - (made.figures.integrated_lufs or form.loudness_lufs)
+        if not reduction_db or abs(missing) < _CLOSE_LU or attempt == _MOST_TRIES - 1:
+            break
+        gain_db += missing
+    return made._replace(gain_db=gain_db, reduction_db=reduction_db)
+
+
+def _turned_up(
+    path: Path, gain_db: float, limiter: Limiter | None, rate_hz: int
+) -> Iterator[tuple[Block, float]]:
+    """A file turned up and limited, and the most that each block was turned down, in dB."""
+    reader = ClipReader(path)
+    gain = np.float32(10.0 ** (gain_db / 20.0))
+    late = limiter.latency_samples(rate_hz) if limiter else 0
+    running = limiter.start(Channels(reader.channels), rate_hz, late) if limiter else None
+    for at in range(0, reader.frames + late, _STRETCH):
+        block = reader.read(at, _STRETCH) * gain
+        reduced_db = 0.0
+        if running:
+            block = running.process(block, Motion.still(limiter), at)
+            reduced_db = running.reduction_db
+        yield block[:, max(late - at, 0) : reader.frames + late - at], reduced_db
+    reader.close()
