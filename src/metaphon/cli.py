@@ -156,7 +156,7 @@ def _render(options: argparse.Namespace) -> Answer:
     from metaphon.core.engine.levels import StripMeters
     from metaphon.core.engine.naming import Names
     from metaphon.core.engine.offline import Progress, render_to_files, runs_of
-    from metaphon.core.engine.report import as_text, entry, report_name
+    from metaphon.core.engine.report import as_text, report, report_name
     from metaphon.core.files.conform import at_mix_rate
     from metaphon.core.files.mixdoc import read
     from metaphon.core.spatial.head import SHIPPED
@@ -188,14 +188,18 @@ def _render(options: argparse.Namespace) -> Answer:
         whole = asked.start_s == 0.0 and asked.end_s is None
         known = meters.finish() if whole else None
         findings = [asdict(finding) for finding in check(mix, known)]
-    entries = [entry(result) for result in results]
-    report = options.out / report_name(mix.title, "txt")
-    report.write_text(as_text(mix, entries, findings, options.bits), encoding="utf-8")
+    told = report(mix, asked, results, findings)
+    text = options.out / report_name(mix.title, "txt")
+    text.write_text(as_text(told), encoding="utf-8")
+    files = [
+        {**one, "path": str(result.path)}
+        for one, result in zip(told["files"], results, strict=True)
+    ]
     return {
-        "files": entries,
+        "files": files,
         "speed_x_realtime": round(speed, 2),
         "findings": findings,
-        "report": str(report),
+        "report": str(text),
     }
 
 

@@ -94,7 +94,7 @@ class Distance(FolderTest):
             )
             plan = compile(mix)
             out = np.concatenate(
-                [b[0] for b in render(plan, [Output(target_named("0+1+0"), "b")])], axis=1
+                [b[0] for b in render(plan, [Output(target_named("0+1+0"), only="b")])], axis=1
             )
             found.append(level_db(out))
         self.assertAlmostEqual(found[0] - found[1], 12.0, delta=0.2)

@@ -4,6 +4,7 @@ import io
 import json
 import tempfile
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -226,7 +227,7 @@ class Handover(WebTest):
         for name in ("0+5+0", "binaural"):
             self.edit("handover", kind="add_target", name=name)
 
-    def render(self, **options: str) -> Render:
+    def render(self, **options: Any) -> Render:
         answer = self.post("handover:start", **options)
         self.assertEqual(answer.status_code, 200, answer.get("HX-Trigger"))
         row = self.mix.renders.first()
@@ -240,7 +241,7 @@ class Handover(WebTest):
         return response, b"".join(response) if response.streaming else response.content
 
     def test_a_render_from_queue_to_download(self) -> None:
-        row = self.render(stems="tracks")
+        row = self.render(stems=[f"tracks {name}" for name in ("0+2+0", "0+5+0", "binaural")])
         self.assertEqual((row.status, row.progress), ("done", 1.0))
         files = {file.name: file for file in row.files.all()}
         self.assertEqual(len(files), 8)
@@ -359,7 +360,7 @@ class Handover(WebTest):
         self.assertIn(
             "FLAC holds", self.said(self.post("handover:start", container="flac", bits="32f"))
         )
-        self.assertIn("from the list", self.said(self.post("handover:start", bits="12")))
+        self.assertIn("Bits: input should be", self.said(self.post("handover:start", bits="12")))
         self.assertIn("no target", self.said(self.edit("handover", kind="add_target", name="5.1")))
         for name in ("0+2+0", "0+5+0", "binaural"):
             self.edit("handover", kind="remove_target", name=name)

@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field, ValidationError, model_validator
 from metaphon.core.document.part import Part
 from metaphon.core.document.targets import target_named
 from metaphon.core.errors import InputError, sentence_case
+from metaphon.core.measure.loudness_limits import LoudnessLimits
 from metaphon.core.process.processor import choice, parameter
 
 Bits = Literal["16", "24", "32f"]
@@ -55,9 +56,17 @@ class FileForm(Part):
     loudness_lufs: float = parameter(
         -23.0, -40.0, -8.0, unit="LUFS", step=0.5, moves=False, help="Loudness it is brought to."
     )
+    tolerance_lu: float = parameter(
+        0.5, 0.1, 6.0, unit="LU", step=0.1, moves=False, help="How far from it a file may be."
+    )
     ceiling_dbtp: float = parameter(
         -1.0, -12.0, 0.0, unit="dBTP", step=0.1, moves=False, help="No true peak gets above it."
     )
+
+    @property
+    def limits(self) -> LoudnessLimits:
+        """What its files are held against."""
+        return LoudnessLimits(self.loudness_lufs, self.tolerance_lu, self.ceiling_dbtp)
 
     @model_validator(mode="after")
     def _can_be_written(self) -> "FileForm":

@@ -20,6 +20,7 @@ from metaphon.core.document.mix import (
     TimeS,
     Track,
 )
+from metaphon.core.document.part import Layout
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.edits.command import (
     Command,
@@ -80,17 +81,20 @@ class AddTrack(Command):
     name: str = _NAME
     file: Path = Field(description="The recording, relative to the document.")
     start_s: TimeS = 0.0
+    in_s: TimeS = Field(0.0, description="Where in the recording it begins.")
     mode: Literal["bed", "object", "scene", "none"] = "bed"
+    layout: Layout | None = Field(None, description="Of the bed; 5.1 where it is not set.")
 
     def apply(self, mix: Mix) -> Mix:
+        place = {"mode": self.mode} | ({"layout": self.layout} if self.layout else {})
         name = first_free(
             self.name.strip()[:110] or "Track", {strip.name for strip in mix.strips}, " {}"
         )
         track = Track(
             id=free_id(mix, name, "track"),
             name=name,
-            clips=(Clip(file=self.file, start_s=self.start_s),),
-            placement=Placement(mode=self.mode),
+            clips=(Clip(file=self.file, start_s=self.start_s, in_s=self.in_s),),
+            placement=Placement.model_validate(place),
         )
         return mix.model_copy(update={"tracks": (*mix.tracks, track)})
 

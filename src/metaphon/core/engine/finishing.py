@@ -155,7 +155,7 @@ def _turned_up(
     for at in range(0, reader.frames + late, _STRETCH):
         block = reader.read(at, _STRETCH) * gain
         reduced_db = 0.0
-        if running:
+        if running and limiter:
             block = running.process(block, Motion.still(limiter), at)
             reduced_db = running.reduction_db
         yield block[:, max(late - at, 0) : reader.frames + late - at], reduced_db

@@ -14,7 +14,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import Plan
-from metaphon.core.engine.render import Output, StripRun, renderer_of
+from metaphon.core.engine.render import Output, StripRun, feeds_of, renderer_of
 from metaphon.core.engine.renderers import Renderer, Signals
 
 FADE_FRAMES = 512
@@ -179,15 +179,16 @@ class _LiveRenderer:
 
     def __init__(self, plan: Plan, output: Output) -> None:
         self._output = output
-        self._feeds = plan.feeds
+        self._feeds = feeds_of(plan, output)
         self._fold_down = plan.fold_down
         self._now = renderer_of(plan, output)
         self._next: Renderer | None = None
         self._old: Renderer | None = None
 
     def adopt(self, plan: Plan) -> None:
-        if plan.feeds != self._feeds or plan.fold_down != self._fold_down:
-            self._feeds, self._fold_down = plan.feeds, plan.fold_down
+        feeds = feeds_of(plan, self._output)
+        if feeds != self._feeds or plan.fold_down != self._fold_down:
+            self._feeds, self._fold_down = feeds, plan.fold_down
             self._next = renderer_of(plan, self._output)
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:

@@ -18,7 +18,7 @@ from metaphon.core.engine.chain import ChainRun, all_numbers
 from metaphon.core.engine.clips import ClipRun
 from metaphon.core.engine.crossfade import Passing
 from metaphon.core.engine.distance import DistanceRun
-from metaphon.core.engine.plan import Plan, Route, StripPlan
+from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.head import SHIPPED
@@ -30,12 +30,14 @@ BLOCK_FRAMES = 32 * GRID_FRAMES
 class Output:
     """One result: a target, of the whole mix or of a part of it, a stem, named by a word.
 
-    `head` is whose ears headphones are for, a SOFA file.
+    `head` is whose ears headphones are for, a SOFA file. `only` is the one strip that is heard, of
+    what it puts into the programme itself.
     """
 
     target: Target
     stem: str | None = None
     head: Path = SHIPPED
+    only: str | None = None
 
 
 def render(
@@ -103,7 +105,13 @@ def signals_of(
 
 def renderer_of(plan: Plan, output: Output) -> Renderer:
     """What makes an output of a plan."""
-    return renderer_for(output.target, plan.feeds, plan.rate_hz, plan.fold_down, output.head)
+    feeds = feeds_of(plan, output)
+    return renderer_for(output.target, feeds, plan.rate_hz, plan.fold_down, output.head)
+
+
+def feeds_of(plan: Plan, output: Output) -> list[Feed]:
+    """What of the programme an output hears."""
+    return [f for f in plan.feeds if output.only in (None, f.strip.partition("/")[0])]
 
 
 def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:

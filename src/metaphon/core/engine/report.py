@@ -1,13 +1,19 @@
 """What was delivered and what was measured of it: as JSON for programs and as text for people."""
 
+import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
+from pathlib import Path
 from typing import Any
 
+from metaphon.core.document.handover import FileForm, Handover
 from metaphon.core.document.mix import Mix
-from metaphon.core.document.targets import Target, target_named
+from metaphon.core.document.targets import Target
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.engine.offline import Result
+from metaphon.core.measure.loudness_limits import judged
+
+_JUDGED = {"pass": "Passes", "warn": "Close", "fail": "Fails"}
 
 _LINES = (
     ("Integrated loudness", "integrated_lufs", "LUFS"),
@@ -21,11 +27,31 @@ _LINES = (
 )
 
 
-def entry(result: Result) -> dict[str, Any]:
-    """One result as it stands in the JSON."""
-    target = result.output.target
+def report(
+    mix: Mix,
+    asked: Handover,
+    results: Sequence[Result],
+    findings: Sequence[Mapping[str, str]],
+    *,
+    label: str = "",
+    revision: int = 0,
+) -> dict[str, Any]:
+    """All that is known of a handover, as plain data: what was asked, each file, findings."""
     return {
-        "path": str(result.path),
+        "title": mix.title,
+        "label": label,
+        "revision": revision,
+        "asked": asked.model_dump(mode="json"),
+        "files": [_entry(mix, asked, result) for result in results],
+        "findings": list(findings),
+    }
+
+
+def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
+    target = result.output.target
+    verdict = judged(result.figures, asked.limits)
+    return {
+        "path": result.path.name,
         "target": target.name,
         "layout": target.title,
         "stem": result.output.stem,
@@ -34,7 +60,16 @@ def entry(result: Result) -> dict[str, Any]:
         "clipped_samples": result.clipped_samples,
         "gain_db": round(result.gain_db, 2),
         "reduction_db": round(result.reduction_db, 2),
+        "verdict": None if result.output.stem else asdict(verdict),
+        "left_out": left_out(mix, target),
+        "bytes": result.path.stat().st_size,
+        "sha256": _digest(result.path),
     }
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def report_name(title: str, suffix: str) -> str:
@@ -62,34 +97,37 @@ def left_out(mix: Mix, target: Target) -> list[str]:
     return said
 
 
-def as_text(
-    mix: Mix, entries: Sequence[Mapping[str, Any]], findings: Sequence[Mapping[str, str]], bits: str
-) -> str:
-    """The readable report of one render."""
-    lines = [mix.title, "=" * len(mix.title), ""]
-    lines += [f"{mix.sample_rate_hz} Hz, {bits.replace('f', ' float')} bit", ""]
-    for row in entries:
-        target = target_named(row["target"])
-        heading = f"{target.title}, stem of {row['stem']}" if row["stem"] else target.title
-        lines += [
-            heading,
-            "-" * len(heading),
-            f"File                 {row['path'].rsplit('/', 1)[-1]}",
-        ]
+def as_text(told: Mapping[str, Any]) -> str:
+    """A report, as `report` gives it, for people."""
+    lines = [told["title"], "=" * len(told["title"]), ""]
+    lines += [f"{told['label']}, revision {told['revision']}", ""] if told["label"] else []
+    for row in told["files"]:
+        heading = f"{row['layout']}, stem of {row['stem']}" if row["stem"] else row["layout"]
+        lines += [heading, "-" * len(heading), f"File                 {row['path']}"]
         lines.append(f"Duration             {row['duration_s']:.3f} s")
+        bits = told["asked"]["bits"].replace("f", " float")
+        lines.append(f"Samples              {row['sample_rate_hz']} Hz, {bits} bit")
         lines.append(f"Channels             {row['channels']}: {', '.join(row['channel_labels'])}")
         for title, key, unit in _LINES:
             if row[key] is not None:
                 lines.append(f"{title:<20} {row[key]:.2f} {unit}".rstrip())
+        if row["gain_db"] or row["reduction_db"]:
+            limited = f", limited by up to {row['reduction_db']:.1f} dB"
+            lines.append(
+                f"Level                {row['gain_db']:+.2f} dB"
+                + (limited if row["reduction_db"] else "")
+            )
         if row["clipped_samples"]:
             lines.append(f"Clipped              {row['clipped_samples']} samples exceed full scale")
         if row["near_full_scale_samples"]:
             lines.append(
                 f"Near full scale      {row['near_full_scale_samples']} samples within 0.1 dB of it"
             )
-        lines += [*left_out(mix, target), ""]
+        if row["verdict"]:
+            lines.append(f"{_JUDGED[row['verdict']['word']]:<20} {row['verdict']['said']}")
+        lines += [f"SHA-256              {row['sha256']}", *row["left_out"], ""]
     lines += ["Findings", "--------"]
     lines += [
-        f"{finding['severity'].capitalize()}: {finding['message']}" for finding in findings
+        f"{finding['severity'].capitalize()}: {finding['message']}" for finding in told["findings"]
     ] or ["None."]
     return "\n".join(lines) + "\n"

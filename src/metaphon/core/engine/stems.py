@@ -28,12 +28,14 @@ _AFTER = "+after"  # what follows the id of a bus that a return needs a second t
 class Stem:
     """One part: a word for file names, what people call it, and the mix that sounds like it.
 
-    `width` is that of its one source where it is told as it leaves its fader, not placed.
+    `members` are the tracks that it stands for; a return stands for none. `width` is that of its
+    one source where it is told as it leaves its fader, not placed.
     """
 
     word: str
     title: str
     mix: Mix
+    members: frozenset[str] = frozenset()
     width: Target | None = None
 
 
@@ -57,7 +59,7 @@ def stems_of(mix: Mix, kind: StemKind, rooms: Rooms = "shared") -> list[Stem]:
     for track in sounding:
         parts.setdefault(_PART[kind](mix, track), set()).add(track.id)
     dry = _without_sends(mix) if rooms == "apart" else mix
-    found = [Stem(*part, _only(dry, members)) for part, members in parts.items()]
+    found = [Stem(*part, _only(dry, own), frozenset(own)) for part, own in parts.items()]
     if rooms == "apart":
         aims = {send.bus for own in ways.sends.values() for send in own}
         found += [_return_stem(mix, bus) for bus in mix.buses if bus.id in aims]
@@ -71,7 +73,8 @@ def sources_of(mix: Mix) -> list[Stem]:
     for track in mix.tracks:
         if track.clips and track.id in ways.sends:
             width = width_of(track)
-            found.append(Stem(track.id, track.name, alone(mix, track.id, width, fader=True), width))
+            own = alone(mix, track.id, width, fader=True)
+            found.append(Stem(track.id, track.name, own, frozenset({track.id}), width))
     return found
 
 

@@ -36,7 +36,7 @@ class MonitorSource(Part):
     kinds: Literal["all", "beds", "objects"] = "all"
     chains: bool = True
     stand_in: Literal["", "noise", "tone", "click"] = ""
-    source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+)$")
+    source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+|difference \d+ \d+)$")
     trying: str = Field("", max_length=20_000)
 
 

@@ -62,7 +62,7 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
         )
     if monitor_source.stand_in and strip is not None:
         mix = with_test_signal(mix, strip.id, monitor_source.stand_in)
-        return mix, Output(target_named(monitor_source.target), strip.id, head)
+        return mix, Output(target_named(monitor_source.target), None, head, strip.id)
     if not monitor_source.chains:
         mix = _each(
             mix,
@@ -82,11 +82,8 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
         if monitor_source.what == "before":
             mix = _each(mix, lambda s: {"chain": ()} if s.id == strip.id else {})
         return mix, Output(width)
-    return mix, Output(
-        target_named(monitor_source.target),
-        strip.id if strip and monitor_source.what == "stem" else None,
-        head,
-    )
+    only = strip.id if strip and monitor_source.what == "stem" else None
+    return mix, Output(target_named(monitor_source.target), None, head, only)
 
 
 def _each(mix: Mix, change: Any) -> Mix:

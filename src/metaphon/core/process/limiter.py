@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
-from metaphon.core.process.processor import Channels, Processor, Running, parameter
+from metaphon.core.process.processor import Channels, Processor, parameter
 
 _AHEAD_S = 0.004  # the gain is down when the peak arrives
 _HALF = 32  # samples on each side of one that is worked out between two
@@ -43,8 +43,8 @@ class Limiter(Processor):
         help="How long it takes to come up again by two thirds.",
     )
 
-    def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
-        return _Limiter(channels.count, rate_hz, latency)
+    def start(self, channels: Channels, rate_hz: int, latency: int) -> "LimiterRun":
+        return LimiterRun(channels.count, rate_hz, latency)
 
     def latency_samples(self, rate_hz: int) -> int:
         return _ahead(rate_hz) + _HALF
@@ -57,12 +57,13 @@ def _ahead(rate_hz: int) -> int:
     return round(_AHEAD_S * rate_hz)
 
 
-class _Limiter:
+class LimiterRun:
     """At work: what each sample may be multiplied by is the lowest of what is to come, smoothed.
 
     The lowest of the next samples, let up again slowly, and the mean of as many: so the gain is
     where it must be when the peak comes (common practice, no source). What lies between samples is
     worked out by a windowed sinc, and only where the samples could make a peak of it.
+    `reduction_db` is the most that the last block was turned down.
     """
 
     def __init__(self, channels: int, rate_hz: int, latency: int) -> None:
@@ -74,13 +75,13 @@ class _Limiter:
         self._window = np.ones(ahead)
         self._state = np.array([1.0, ahead, 0.0, 0.0])
         self._gains = np.ones(latency - _HALF - (ahead - 1))
-        self.reduction_db = 0.0  # the most of the last block
+        self.reduction_db = 0.0
 
     def process(self, block: Block, parameters: Motion[Limiter], at: int) -> Block:
         frames = block.shape[1]
         drive = parameters.map(lambda one: 10.0 ** (one.drive_db / 20.0)).line(frames)
         ceiling = parameters.map(lambda one: 10.0 ** ((one.ceiling_dbtp - _MARGIN_DB) / 20.0))
-        driven = (block * drive).astype(np.float32)
+        driven: Block = (block * drive).astype(np.float32)
         seen = np.concatenate([self._seen, driven], axis=1)
         self._seen = seen[:, frames:].copy()
         allowed = np.empty(frames)
@@ -105,7 +106,8 @@ def _between_samples() -> NDArray[np.float32]:
     away = np.arange(1 - _HALF, _HALF + 1) - shares[:, None]
     window = np.i0(_BETA * np.sqrt(1.0 - (away / (_HALF + 0.5)) ** 2)) / np.i0(_BETA)
     weights = np.sinc(away) * window
-    return (weights / weights.sum(axis=1, keepdims=True)).astype(np.float32)
+    result: NDArray[np.float32] = weights / weights.sum(axis=1, keepdims=True)
+    return result.astype(np.float32)
 
 
 _BETWEEN = _between_samples()

@@ -1,15 +1,22 @@
 from django.urls import path
 
-from metaphon.web.handover import views
+from metaphon.web.handover import asking, bringing, changes, views
 
 app_name = "handover"
 urlpatterns = [
     path("", views.show, name="show"),
     path("edit", views.edit, name="edit"),
+    path("asked", asking.keep, name="keep"),
+    path("preset", asking.preset, name="preset"),
     path("render", views.start, name="start"),
     path("render/<int:render_id>", views.progress, name="progress"),
     path("render/<int:render_id>/cancel", views.cancel, name="cancel"),
     path("render/<int:render_id>/retry", views.retry, name="retry"),
+    path("render/<int:render_id>/name", views.name, name="name"),
+    path("render/<int:render_id>/package", views.package, name="package"),
     path("render/<int:render_id>/remove", views.remove, name="remove"),
+    path("render/<int:render_id>/changes/<int:since_id>", changes.show, name="changes"),
+    path("file/<int:file_id>/null/<int:other_id>", changes.null, name="null"),
+    path("file/<int:file_id>/bring", bringing.bring, name="bring"),
     path("file/<int:file_id>", views.download, name="download"),
 ]

@@ -6,28 +6,23 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, render
 
+from metaphon.core.document.handover import Handover
 from metaphon.core.document.target_omissions import Loss, by_the_book_of_targets, in_no_target
-from metaphon.core.document.targets import OFFERED, target_named
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
+from metaphon.web.handover.asking import KINDS, counted, form, matrix, posted, wish_of
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.jobs.models import Render, RenderFile
+from metaphon.web.jobs.rendering import asked_of
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix, discard
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.fragments import fragment_of
-from metaphon.web.shell.streaming import send_file
+from metaphon.web.shell.streaming import send_file, send_package
 
-_CHOICES = {
-    "container": (("wav", "WAV"), ("flac", "FLAC")),
-    "bits": (("24", "24 bit"), ("16", "16 bit"), ("32f", "32 bit float")),
-    "stems": (
-        ("none", "No stems"),
-        ("tracks", "Stem of each track"),
-        ("buses", "Stem of each bus"),
-    ),
-}
 _SHOWN = 12
 _CONTENT_TYPES = {
     "wav": "audio/wav",
@@ -44,25 +39,16 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "handover/show.html",
         {
             **editing(request, mix),
-            **_targets(mix),
+            **_targets(request, mix),
             **_renders(mix),
-            "choices": _CHOICES,
-            "heads": _heads(request),
+            **form(request, mix),
+            "files": counted(wish_of(request, mix), document_of(mix)),
         },
     )
 
 
-def _heads(request: HttpRequest) -> list[tuple[str, str]]:
-    """The heads of one's own that a render for headphones may be for: stored name and title."""
-    own = getattr(request.user, "user_files", None)
-    return [(row.file.name, row.name) for row in own.filter(kind="head")] if own else []
-
-
-def _targets(mix: Mix) -> dict[str, object]:
+def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
     document = document_of(mix)
-    chosen = set(document.targets)
-    names = [*OFFERED, *sorted(chosen - set(OFFERED))]
-    has_sound = any(track.clips and not track.resting for track in document.tracks)
     losses: list[Loss] = []
     notes: dict[str, list[str]] = {}
     with suppress(InputError):  # said by the findings
@@ -70,9 +56,11 @@ def _targets(mix: Mix) -> dict[str, object]:
         losses = in_no_target(document, channels)
         notes = by_the_book_of_targets(document, channels)
     return {
-        "targets": [(target_named(name), name in chosen, notes.get(name, [])) for name in names],
+        "rows": matrix(request, mix),
+        "kinds": KINDS,
         "losses": losses,
-        "has_sound": has_sound,
+        "notes": [(target_named(name).title, said) for name, said in notes.items() if said],
+        "has_sound": any(track.clips and not track.resting for track in document.tracks),
     }
 
 
@@ -81,52 +69,63 @@ def _renders(mix: Mix) -> dict[str, object]:
 
 
 def _shown(row: Render) -> dict[str, object]:
+    done = row.mix.renders.filter(status=Render.Status.DONE, pk__lt=row.pk)
     files = list(row.files.all())
-    results = [
-        (file, correlation_path(file.history.get("correlation", [])))
-        for file in files
-        if file.kind == "audio"
-    ]
+    sounds = [file for file in files if file.kind == "audio"]
     return {
         "row": row,
-        "results": results,
+        "asked": asked_of(row),
+        "results": [
+            (file, correlation_path(file.history.get("correlation", [])))
+            for file in sounds
+            if not file.stem
+        ],
+        "stems": [file for file in sounds if file.stem],
         "papers": [file for file in files if file.kind != "audio"],
+        "bytes": sum(file.bytes for file in files),
+        "verdict": _worst(sounds),
+        "former": done.first() if row.status == Render.Status.DONE else None,
     }
+
+
+def _worst(files: list[RenderFile]) -> str:
+    """The gravest of the verdicts on files, a word; empty where none was given."""
+    words = {(file.figures.get("verdict") or {}).get("word", "") for file in files}
+    return next((word for word in ("fail", "warn", "pass") if word in words), "")
 
 
 @changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the targets anew."""
     mix, _ = carry_out(request, mix_id)
-    return after_edit(request, mix, "handover/targets.html", _targets(mix))
+    files = counted(wish_of(request, mix), document_of(mix))
+    shown = {**_targets(request, mix), "files": files, "oob": True}
+    return after_edit(request, mix, "handover/targets.html", shown)
 
 
 @changes_mix
 def start(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Queue a render of all chosen targets."""
+    """Queue a render of all that is chosen."""
     mix = mix_for(request, mix_id)
-    options: dict[str, object] = {"targets": list(document_of(mix).targets)}
-    for name, choices in _CHOICES.items():
-        options[name] = request.POST.get(name, choices[0][0])
-        if options[name] not in dict(choices):
-            raise InputError(f"Choose {name} from the list.")
-    options["head"] = request.POST.get("head", "")
-    if options["head"] and options["head"] not in dict(_heads(request)):
-        raise InputError("This head is no longer among yours; choose another.")
-    if not options["targets"]:
-        raise InputError("No target is chosen; choose at least one format to render.")
-    if options["container"] == "flac" and options["bits"] == "32f":
-        raise InputError("FLAC holds 16 or 24 bits; choose one of these, or WAV for 32 bit float.")
-    _queue(mix, request.user.pk, options)
-    return render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
+    wanted = posted(request, document_of(mix))
+    _queue(mix, request.user.pk, wanted, request.POST.get("label", ""), mix.revision)
+    return _all_renders(request, mix)
 
 
-def _queue(mix: Mix, user_id: int | None, options: dict[str, object]) -> None:
+def _queue(mix: Mix, user_id: int | None, wanted: Handover, label: str, revision: int) -> None:
     with transaction.atomic():
         row = Render.objects.create(
-            mix=mix, user_id=user_id, revision=mix.revision, options=options
+            mix=mix,
+            user_id=user_id,
+            revision=revision,
+            label=label.strip()[:80],
+            options=wanted.model_dump(mode="json"),
         )
         render_mix.defer(render_id=row.pk)
+
+
+def _all_renders(request: HttpRequest, mix: Mix) -> HttpResponse:
+    return render(request, "handover/renders.html", {**editing(request, mix), **_renders(mix)})
 
 
 def _render_of(request: HttpRequest, mix_id: int, render_id: int) -> tuple[Mix, Render]:
@@ -153,10 +152,11 @@ def cancel(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
 
 @changes_mix
 def retry(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
-    """Render again with the same settings, of the mix as it is now."""
+    """Render again with the same settings, of the mix as it is now, or with `exactly` as it was."""
     mix, row = _render_of(request, mix_id, render_id)
-    _queue(mix, request.user.pk, row.options)
-    return render(request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)})
+    revision = row.revision if "exactly" in request.POST else mix.revision
+    _queue(mix, request.user.pk, asked_of(row), row.label, revision)
+    return _all_renders(request, mix)
 
 
 @changes_mix
@@ -166,11 +166,33 @@ def remove(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
         raise InputError("This render is still running; cancel it first.")
     discard(*(file.file for file in row.files.all()))
     row.delete()
-    response = render(
-        request, "handover/renders.html", {"mix": mix, "can_edit": True, **_renders(mix)}
-    )
+    response = _all_renders(request, mix)
     response["HX-Trigger"] = "renders-changed"
     return response
+
+
+@changes_mix
+def name(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
+    """Give a handover another label."""
+    _, row = _render_of(request, mix_id, render_id)
+    row.label = request.POST.get("label", "").strip()[:80]
+    row.save(update_fields=["label"])
+    return progress(request, mix_id, render_id)
+
+
+def package(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponseBase:
+    """All files of a handover as one ZIP, with its report and a list of checksums."""
+    _, row = _render_of(request, mix_id, render_id)
+    files = list(row.files.all())
+    if row.status != Render.Status.DONE:
+        raise InputError("This handover is not ready yet; wait until it is done.")
+    sums = "".join(
+        f"{file.figures['sha256']}  {file.name}\n" for file in files if "sha256" in file.figures
+    )
+    stem = safe_title(f"{row.mix.title} {row.label or row.pk}")
+    return send_package(
+        [(file.name, file.file) for file in files], {"SHA256SUMS": sums}, f"{stem}.zip"
+    )
 
 
 def download(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponseBase:

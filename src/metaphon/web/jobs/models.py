@@ -50,6 +50,9 @@ class Work(models.Model):
 class Render(Work):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="renders")
     revision = models.PositiveIntegerField()
+    label = models.CharField(max_length=80, blank=True)
+    files_ready = models.PositiveIntegerField(default=0)
+    files_wanted = models.PositiveIntegerField(default=0)
     findings = models.JSONField(default=list)
 
 
@@ -109,9 +112,13 @@ class RenderFile(models.Model):
         ordering = ["pk"]
 
     @property
+    def format(self) -> str:
+        """Its target, as people call it."""
+        return target_named(self.target).title
+
+    @property
     def title(self) -> str:
-        title = target_named(self.target).title
-        return f"{title}, stem {self.stem}" if self.stem else title
+        return f"{self.format}, stem {self.stem}" if self.stem else self.format
 
     @property
     def is_fold_down(self) -> bool:

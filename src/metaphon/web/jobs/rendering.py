@@ -5,36 +5,40 @@ import tempfile
 from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
 from django.db import transaction
+from django.utils.timezone import localdate
 
 from metaphon.core.checks.rules import check
+from metaphon.core.document.handover import Handover, asked
 from metaphon.core.engine.downmix import fold_down_correlation
 from metaphon.core.engine.levels import StripMeters
-from metaphon.core.engine.offline import Result, outputs_of, render_to_files
-from metaphon.core.engine.plan import Plan, compile
-from metaphon.core.engine.render import Output
-from metaphon.core.engine.report import as_text, entry, report_name
+from metaphon.core.engine.naming import Names
+from metaphon.core.engine.offline import Result, Run, render_to_files, runs_of
+from metaphon.core.engine.report import as_text, report, report_name
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.models import discard
 from metaphon.web.mixes.recordings import keep
-from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.snapshots import document_at
 from metaphon.web.mixes.space import require_space
 
 
 def run(render: Render) -> None:
-    """Render, measure and publish. Raises Interrupted, or InputError in one sentence."""
-    options = render.options
-    mix = document_of(render.mix)
-    plan = compile(mix)
-    head = Path(settings.MEDIA_ROOT) / options["head"] if options.get("head") else SHIPPED
-    outputs = outputs_of(mix, plan, options["targets"], options["stems"], head)
-    meters = StripMeters(plan)
-    require_space(render.mix, _needed_bytes(plan, outputs, options["bits"]))
+    """Render the mix as it was asked for, measure and publish.
+
+    Raises Interrupted, or InputError in one sentence.
+    """
+    wanted = asked_of(render)
+    mix = document_at(render.mix, render.revision)
+    head = Path(settings.MEDIA_ROOT) / wanted.head if wanted.head else SHIPPED
+    runs = runs_of(mix, wanted, head)
+    meters = StripMeters(runs[0].plan)
+    require_space(render.mix, _needed_bytes(runs, wanted))
     scratch = Path(settings.MEDIA_ROOT) / "scratch"
     scratch.mkdir(parents=True, exist_ok=True)
     Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
@@ -42,28 +46,25 @@ def run(render: Render) -> None:
     )
     with tempfile.TemporaryDirectory(dir=scratch, prefix=f"render_{render.pk}_") as folder:
         results, speed = render_to_files(
-            plan,
-            outputs,
+            runs,
             Path(folder),
-            container=options["container"],
-            bits=options["bits"],
+            wanted,
+            Names(mix.title, render.revision, localdate(render.created_at).isoformat()),
+            span_s=(wanted.start_s, wanted.end_s),
             on_progress=Teller(render),
             on_strips=meters.add,
         )
         findings = [asdict(finding) for finding in check(mix, meters.finish())]
-        entries = [{**entry(result), "path": result.path.name} for result in results]
-        report = Path(folder) / report_name(mix.title, "txt")
-        report.write_text(as_text(mix, entries, findings, options["bits"]), encoding="utf-8")
+        told = report(mix, wanted, results, findings, label=render.label, revision=render.revision)
+        text = Path(folder) / report_name(mix.title, "txt")
+        text.write_text(as_text(told), encoding="utf-8")
         summary = Path(folder) / report_name(mix.title, "json")
-        told = {
-            "title": mix.title,
-            "files": entries,
-            "speed_x_realtime": round(speed, 2),
-            "findings": findings,
-        }
         summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
-        rows = [_result_row(render, result, mix.fold_down.shares) for result in results]
-        rows += [_row(render, "report", report), _row(render, "json", summary)]
+        rows = [
+            _result_row(render, result, entry, mix.fold_down.shares)
+            for result, entry in zip(results, told["files"], strict=True)
+        ]
+        rows += [_row(render, "report", text), _row(render, "json", summary)]
         with transaction.atomic():
             still = Render.objects.select_for_update().filter(pk=render.pk).first()
             if still is None or still.status != Render.Status.RUNNING:
@@ -72,13 +73,36 @@ def run(render: Render) -> None:
             RenderFile.objects.bulk_create(rows)
             still.status, still.progress = Render.Status.DONE, 1.0
             still.speed_x_realtime, still.findings = speed, findings
+            still.files_ready = still.files_wanted = len(results)
             still.save()
 
 
-def _needed_bytes(plan: Plan, outputs: Sequence[Output], bits: str) -> int:
+def asked_of(render: Render) -> Handover:
+    """What a render was asked for."""
+    return asked(render.options)
+
+
+def begins_s(file: RenderFile) -> float:
+    """Where in the mix the first sample of a result lies; before 0 where silence leads in."""
+    wanted = asked_of(file.render)
+    return wanted.start_s - wanted.lead_s
+
+
+def between(new: RenderFile, old: RenderFile) -> tuple[float, float]:
+    """How much later one result begins than another, in seconds of the mix, and the gain in dB that
+    brings the other to its level.
+    """
+    gain_db = new.figures.get("gain_db", 0.0) - old.figures.get("gain_db", 0.0)
+    return begins_s(new) - begins_s(old), gain_db
+
+
+def _needed_bytes(runs: Sequence[Run], wanted: Handover) -> int:
     """What the files take where they are not packed."""
-    sample = 4 if bits == "32f" else int(bits) // 8
-    return plan.frames * sample * sum(output.target.channels for output in outputs)
+    plan = runs[0].plan
+    sample = 4 if wanted.bits == "32f" else int(wanted.bits) // 8
+    channels = sum(output.target.channels for run in runs for output in run.outputs)
+    seconds = plan.duration_s + wanted.lead_s + wanted.tail_s
+    return round(seconds * (wanted.rate_hz or plan.rate_hz) * sample * channels)
 
 
 def _row(render: Render, kind: str, path: Path) -> RenderFile:
@@ -87,13 +111,14 @@ def _row(render: Render, kind: str, path: Path) -> RenderFile:
     return row
 
 
-def _result_row(render: Render, result: Result, shares: Shares) -> RenderFile:
+def _result_row(
+    render: Render, result: Result, entry: dict[str, Any], shares: Shares
+) -> RenderFile:
     target = result.output.target
     history = asdict(result.history)
     if target.channels != 2:
         history["correlation"] = fold_down_correlation(result.path, target, shares)
     row = _row(render, "audio", result.path)
     row.target, row.stem = target.name, result.output.stem or ""
-    row.figures = {**asdict(result.figures), "clipped_samples": result.clipped_samples}
-    row.history = history
+    row.figures, row.history = entry, history
     return row

@@ -13,8 +13,10 @@ from metaphon.core.document.targets import target_named
 from metaphon.core.errors import InputError
 from metaphon.core.files.mixdoc import parse
 from metaphon.core.listen import headphones
+from metaphon.core.process.basics import Basics
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.jobs.models import RenderFile
+from metaphon.web.jobs.rendering import between
 from metaphon.web.listen.models import Reference, UserFile
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
@@ -32,10 +34,11 @@ def document_heard(mix: Mix, source: str) -> Document:
     """The document that is heard. Raises InputError where it is not there."""
     if source == "now":
         return document_of(mix)
-    kind, _, text = source.partition(" ")
-    number = number_in(text)
-    if number is None:
+    kind, *texts = source.split(" ")
+    numbers = [number for text in texts if (number := number_in(text)) is not None]
+    if len(numbers) != len(texts) or not numbers:
         raise InputError("This is no longer there to be heard; choose something else.")
+    number = numbers[0]
     if kind == "revision":
         return document_at(mix, number)
     if kind == "reference":
@@ -43,28 +46,70 @@ def document_heard(mix: Mix, source: str) -> Document:
         if reference is None:
             raise InputError("This reference is no longer there; choose another.")
         audio = reference.audio
-        return _of_file(mix, local_path(audio), layout_for_channels(audio.channels).name)
+        return _of_files(mix, layout_for_channels(audio.channels).name, local_path(audio))
+    if kind == "difference":
+        return _difference(mix, *(_result(mix, number) for number in numbers))
+    file = _result(mix, number)
+    return _of_files(mix, file.target, _path(mix, file))
+
+
+def _result(mix: Mix, number: int) -> RenderFile:
     file = RenderFile.objects.filter(render__mix=mix, pk=number, kind="audio").first()
     if file is None:
         raise InputError("This result is no longer there; choose another.")
-    return _of_file(mix, Path(default_storage.path(str(file.file.name))), file.target)
+    return file
 
 
-def _of_file(mix: Mix, path: Path, target: str) -> Document:
-    """A recording as a mix of its own, channel for channel."""
+def _path(mix: Mix, file: RenderFile) -> Path:
+    rate_hz = file.figures.get("sample_rate_hz", mix.sample_rate_hz)
+    if rate_hz != mix.sample_rate_hz:
+        raise InputError(
+            f"This file is at {rate_hz / 1000:g} kHz and the mix at {mix.sample_rate_hz / 1000:g}; "
+            "bring it in as a track or a reference to hear it."
+        )
+    return Path(default_storage.path(str(file.file.name)))
+
+
+def _difference(mix: Mix, new: RenderFile, old: RenderFile) -> Document:
+    """What one result has that another has not: the other turned over, at its time and level."""
+    document = _of_files(mix, new.target, _path(mix, new), _path(mix, old))
+    late_s, gain_db = between(new, old)
+    first, second = document.tracks
+    turned = Basics(polarity_inverted=True)
+    clips = [
+        track.clips[0].model_copy(update={"start_s": max(start_s, 0.0)})
+        for track, start_s in ((first, -late_s), (second, late_s))
+    ]
+    return document.model_copy(
+        update={
+            "tracks": (
+                first.model_copy(update={"clips": tuple(clips[:1])}),
+                second.model_copy(
+                    update={"clips": tuple(clips[1:]), "chain": (turned,), "gain_db": gain_db}
+                ),
+            )
+        }
+    )
+
+
+def _of_files(mix: Mix, target: str, *paths: Path) -> Document:
+    """Recordings as a mix of their own, channel for channel."""
     named = target_named(target)
     place = (
         {"mode": "scene"}
         if named.order
         else {"mode": "bed", "layout": named.layout.name if named.layout else "0+2+0"}
     )
-    track = {"id": "file", "name": path.name, "clips": [{"file": path}], "placement": place}
+    tracks = [
+        {"id": f"file{n}", "name": path.name, "clips": [{"file": path}], "placement": place}
+        for n, path in enumerate(paths)
+    ]
     return parse(
         {
             "format": "metaphon-mix",
             "title": mix.title,
             "sample_rate_hz": mix.sample_rate_hz,
-            "tracks": [track],
+            "tracks": tracks,
         }
     )
 

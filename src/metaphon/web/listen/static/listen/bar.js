@@ -352,25 +352,22 @@ function start() {
       .forEach((button) =>
         button.setAttribute(
           "aria-pressed",
-          String(
-            player.playing &&
-              player.state.monitor_sources.a.source === `render ${button.dataset.hear}`,
-          ),
+          String(player.playing && player.state.monitor_sources.a.source === button.dataset.hear),
         ),
       );
   }
   document.addEventListener("click", (event) => {
     const button = event.target.closest?.("[data-hear], [data-hear-strip]");
     if (!button) return;
-    const source = `render ${button.dataset.hear}`;
-    if (button.dataset.hear && player.playing && player.state.monitor_sources.a.source === source) {
+    const source = button.dataset.hear;
+    if (source && player.playing && player.state.monitor_sources.a.source === source) {
       player.pause();
       return;
     }
     const target = button.dataset.target ?? "0+2+0";
     player.set({ comparing: false, active: "a" });
     player.setMonitorSource(
-      button.dataset.hear
+      source
         ? { target: target === "binaural" ? "0+2+0" : target, source }
         : { target, what: button.dataset.what, strip: button.dataset.hearStrip },
       "a",

@@ -1,0 +1,195 @@
+"""What a person asks for: kept as they choose, by mix, and under names of their own."""
+
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import render
+from django.views.decorators.http import require_POST
+
+from metaphon.core.document.handover import OWN_WIDTH, Handover, StemKind, asked
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.targets import OFFERED, target_named
+from metaphon.core.edits.command import Command
+from metaphon.core.edits.registry import Batch
+from metaphon.core.edits.structure import AddTarget, RemoveTarget
+from metaphon.core.engine.stems import sources_of, stems_of
+from metaphon.core.errors import InputError, Vanished
+from metaphon.core.measure.loudness_limits import SHIPPED
+from metaphon.web.handover.models import Preset, Wish
+from metaphon.web.mixes.editing import carry_out
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.posted import number_in
+
+KINDS: dict[StemKind, str] = {
+    "tracks": "Tracks",
+    "buses": "Buses",
+    "placements": "Placed",
+    "groups": "Groups",
+}
+CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
+    "container": (("wav", "WAV"), ("flac", "FLAC")),
+    "bits": (("24", "24 bit"), ("16", "16 bit"), ("32f", "32 bit float")),
+    "rate_hz": (
+        ("", "Rate of the mix"),
+        ("44100", "44.1 kHz"),
+        ("48000", "48 kHz"),
+        ("88200", "88.2 kHz"),
+        ("96000", "96 kHz"),
+        ("176400", "176.4 kHz"),
+        ("192000", "192 kHz"),
+    ),
+    "rooms": (("shared", "With their reverb"), ("apart", "Dry, returns apart")),
+    "level": (
+        ("as_it_is", "As it is"),
+        ("gain", "By gain alone"),
+        ("limiter", "With a limiter"),
+    ),
+}
+_TYPED = ("loudness_lufs", "tolerance_lu", "ceiling_dbtp", "lead_s", "tail_s", "start_s", "end_s")
+_MOST_PRESETS = 40
+
+
+def wish_of(request: HttpRequest, mix: Mix) -> Handover:
+    """What this person last asked of a mix, or what they would most likely."""
+    row = Wish.objects.filter(mix=mix, user=request.user.pk).first()
+    return _with_targets(row.asked if row else {}, document_of(mix))
+
+
+def _with_targets(given: dict[str, Any], document: Document) -> Handover:
+    try:
+        return asked({**given, "targets": document.targets})
+    except InputError:  # nothing is chosen yet, or what was kept fits no more
+        return Handover.model_construct(targets=document.targets)
+
+
+def posted(request: HttpRequest, document: Document) -> Handover:
+    """What a form asks for. Raises InputError in one sentence for what cannot be."""
+    data = request.POST
+    stems: dict[str, list[str]] = {}
+    for cell in data.getlist("stems"):
+        kind, _, target = cell.partition(" ")
+        stems.setdefault(kind, []).append(target)
+    given: dict[str, Any] = {"targets": document.targets, "stems": stems}
+    given |= {name: data[name] for name in ("name", "head", *CHOICES) if data.get(name)}
+    given |= {name: _number(data[name]) for name in _TYPED if data.get(name, "").strip()}
+    wanted = asked(given)
+    if wanted.head and wanted.head not in dict(heads(request)):
+        raise InputError("This head is no longer among yours; choose another.")
+    return wanted
+
+
+def _person(request: HttpRequest) -> int:
+    return int(request.user.pk or 0)
+
+
+def _number(text: str) -> str:
+    """A number as people type it: with a comma, another minus, and its unit behind it."""
+    return text.strip().replace(",", ".").replace("−", "-").split()[0]
+
+
+def heads(request: HttpRequest) -> list[tuple[str, str]]:
+    """The heads of one's own that a render for headphones may be for: stored name and title."""
+    own = getattr(request.user, "user_files", None)
+    return [(row.file.name, row.name) for row in own.filter(kind="head")] if own else []
+
+
+def form(request: HttpRequest, mix: Mix) -> dict[str, object]:
+    """What the form shows."""
+    return {
+        "asked": wish_of(request, mix),
+        "choices": CHOICES,
+        "kinds": KINDS,
+        "heads": heads(request),
+        "loudness_presets": SHIPPED,
+        "presets": Preset.objects.filter(user=request.user.pk),
+    }
+
+
+def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:
+    """The rows of the matrix: every target, whether it is chosen, and its stems."""
+    document, wish = document_of(mix), wish_of(request, mix)
+    chosen = set(document.targets)
+    names = [*OFFERED, *sorted(chosen - set(OFFERED))]
+
+    def cells(name: str) -> list[tuple[str, str, bool]]:
+        return [(kind, title, name in wish.stems.get(kind, ())) for kind, title in KINDS.items()]
+
+    rows: list[dict[str, object]] = [
+        {
+            "name": name,
+            "title": target_named(name).title,
+            "target": target_named(name),
+            "chosen": name in chosen,
+            "cells": cells(name),
+        }
+        for name in names
+    ]
+    own: dict[str, object] = {
+        "name": OWN_WIDTH,
+        "title": "As wide as recorded",
+        "cells": cells(OWN_WIDTH)[:1],
+    }
+    return [*rows, own]
+
+
+def counted(wanted: Handover, document: Document) -> int:
+    """How many files of sound this would be."""
+    found = len(wanted.targets)
+    for kind, targets in wanted.stems.items():
+        placed = [name for name in targets if name != OWN_WIDTH]
+        found += len(placed) * len(stems_of(document, kind, wanted.rooms)) if placed else 0
+        found += len(sources_of(document)) if OWN_WIDTH in targets else 0
+    return found
+
+
+@require_POST
+def keep(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Remember what is chosen, and say how many files it would be."""
+    mix = mix_for(request, mix_id)
+    document = document_of(mix)
+    wanted = posted(request, document)
+    told = wanted.model_dump(mode="json", exclude={"targets"})
+    Wish.objects.update_or_create(mix=mix, user_id=_person(request), defaults={"asked": told})
+    return render(request, "handover/count.html", {"files": counted(wanted, document)})
+
+
+def _choose(request: HttpRequest, mix: Mix, targets: tuple[str, ...]) -> None:
+    """Make these the targets of the mix, where they are not and the person may."""
+    before = document_of(mix).targets
+    commands: list[Command] = [AddTarget(name=name) for name in targets if name not in before]
+    commands += [RemoveTarget(name=name) for name in before if name not in targets]
+    if commands and can_edit(mix, request.user):
+        carry_out(request, mix.pk, Batch(commands=tuple(commands)))
+
+
+@require_POST
+def preset(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Keep what is chosen under a name, take up what was kept, or forget it."""
+    mix = mix_for(request, mix_id)
+    own = Preset.objects.filter(user=request.user.pk)
+    if "forget" in request.POST:
+        own.filter(pk=number_in(request.POST["forget"]) or 0).delete()
+    elif "take" in request.POST:
+        row = own.filter(pk=number_in(request.POST["take"]) or 0).first()
+        if row is None:
+            raise Vanished("This preset is no longer there; choose another.")
+        wanted = asked(row.asked)
+        _choose(request, mix, wanted.targets)
+        told = wanted.model_dump(mode="json", exclude={"targets"})
+        Wish.objects.update_or_create(mix=mix, user_id=_person(request), defaults={"asked": told})
+    else:
+        name = request.POST.get("preset", "").strip()[:80]
+        if not name:
+            raise InputError("A preset needs a name; type one.")
+        if own.exclude(name=name).count() >= _MOST_PRESETS:
+            raise InputError(f"You keep {_MOST_PRESETS} presets already; forget one first.")
+        wanted = posted(request, document_of(mix))
+        told = wanted.model_dump(mode="json", exclude={"head"})
+        Preset.objects.update_or_create(
+            user_id=_person(request), name=name, defaults={"asked": told}
+        )
+    response = HttpResponse(status=204)
+    response["HX-Refresh"] = "true"
+    return response

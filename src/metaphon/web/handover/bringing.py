@@ -1,0 +1,84 @@
+"""Results brought back in: as a track at their exact place, or as a reference to compare with."""
+
+import json
+import shutil
+import tempfile
+from pathlib import Path
+
+from django.conf import settings
+from django.core.files.storage import default_storage
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.targets import target_named
+from metaphon.core.edits.command import Command
+from metaphon.core.edits.registry import Batch
+from metaphon.core.edits.structure import AddTrack
+from metaphon.core.edits.values import SetValue
+from metaphon.core.engine.stems import stems_of
+from metaphon.web.jobs.models import RenderFile
+from metaphon.web.jobs.rendering import asked_of, begins_s
+from metaphon.web.listen.models import Reference
+from metaphon.web.mixes.editing import carry_out
+from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.permissions import changes_mix, mix_for
+from metaphon.web.mixes.recordings import store
+from metaphon.web.mixes.snapshots import document_at, document_of, local_path
+
+
+@changes_mix
+def bring(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponse:
+    """Take a result in as a track, with `rest` its originals put to rest, or as a reference."""
+    mix = mix_for(request, mix_id)
+    file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix, kind="audio")
+    audio = _copied(mix, file)
+    if "reference" in request.POST:
+        Reference.objects.create(mix=mix, audio=audio)
+        said = f"{file.title} is a reference now; choose it in Listen."
+    else:
+        commands: list[Command] = [_track(file, audio)]
+        awake = _originals(file, document_of(mix)) if "rest" in request.POST else ()
+        if awake:
+            commands.append(SetValue(strips=tuple(awake), path="resting", value=True))
+        carry_out(request, mix_id, Batch(commands=tuple(commands)))
+        said = f"{file.title} is a track now."
+        said += f" {len(awake)} of its originals rest." if awake else ""
+    response = HttpResponse(status=204)
+    response["HX-Trigger"] = json.dumps(
+        {"mix-edited": True, "mix-changed": True, "say": {"message": said}}
+    )
+    return response
+
+
+def _copied(mix: Mix, file: RenderFile) -> AudioFile:
+    scratch = Path(settings.MEDIA_ROOT) / "scratch"
+    scratch.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory(dir=scratch) as folder:
+        path = Path(folder) / file.name
+        shutil.copyfile(default_storage.path(str(file.file.name)), path)
+        return store(mix, path, file.name)
+
+
+def _track(file: RenderFile, audio: AudioFile) -> AddTrack:
+    """The track of a result: as wide and where it was."""
+    target, start_s = target_named(file.target), begins_s(file)
+    return AddTrack(
+        name=Path(file.name).stem[:110],
+        file=local_path(audio),
+        start_s=max(start_s, 0.0),
+        in_s=max(-start_s, 0.0),
+        mode="scene" if target.order else "bed",
+        layout=target.layout.name if target.layout else None if target.order else "0+2+0",
+    )
+
+
+def _originals(file: RenderFile, document: Document) -> list[str]:
+    """The tracks that a result was made of and that are still awake."""
+    wanted, before = asked_of(file.render), document_at(file.render.mix, file.render.revision)
+    members = frozenset(track.id for track in before.tracks if track.clips)
+    if file.stem:
+        word = file.stem.removesuffix("_dry")
+        found = [s for kind in wanted.stems for s in stems_of(before, kind, wanted.rooms)]
+        members = next((stem.members for stem in found if stem.word == word), frozenset())
+    return [t.id for t in document.tracks if t.id in members and not t.resting]
