@@ -66,14 +66,13 @@ class _Parser(argparse.ArgumentParser):
         raise SystemExit(2)
 
 
-def _parser() -> argparse.ArgumentParser:
-    parser = _Parser(prog="metaphon", description=__doc__)
-    commands = parser.add_subparsers(required=True, metavar="COMMAND")
-
+def _add_render(commands: "argparse._SubParsersAction[Any]") -> None:
     render = commands.add_parser("render", help="render a mix document to files")
     render.add_argument("mix", type=Path, metavar="MIX.json")
     render.add_argument("--out", type=Path, required=True, metavar="DIR")
-    render.add_argument("--targets", help="comma-separated; the document's own where not given")
+    render.add_argument(
+        "--targets", help="comma-separated, `adm` among them; the document's own where not given"
+    )
     stems = ("none", "tracks", "buses", "placements", "groups")
     render.add_argument("--stems", choices=stems, default="none")
     render.add_argument(
@@ -108,12 +107,32 @@ def _parser() -> argparse.ArgumentParser:
     )
     render.set_defaults(run=_render)
 
+
+def _parser() -> argparse.ArgumentParser:
+    parser = _Parser(prog="metaphon", description=__doc__)
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+
+    _add_render(commands)
+
     measure = commands.add_parser("measure", help="measure an audio file")
     measure.add_argument("file", type=Path, metavar="FILE")
     measure.add_argument(
         "--layout", help="a BS.2051 name or sceneN; guessed from the channels where not given"
     )
     measure.set_defaults(run=_measure)
+
+    inspect = commands.add_parser(
+        "inspect", help="list the chunks of a file and what its audio definition says"
+    )
+    inspect.add_argument("file", type=Path, metavar="FILE")
+    inspect.set_defaults(run=_inspect)
+
+    bring = commands.add_parser(
+        "import", help="make a mix document of a file with an audio definition (ADM)"
+    )
+    bring.add_argument("file", type=Path, metavar="FILE.wav")
+    bring.add_argument("--out", type=Path, required=True, metavar="DIR")
+    bring.set_defaults(run=_import)
 
     align = commands.add_parser(
         "align", help="find delay and polarity between two recordings of one sound"
@@ -204,11 +223,13 @@ def _render(options: argparse.Namespace) -> Answer:
 
 
 def _asked(options: argparse.Namespace, targets: Sequence[str]) -> "Handover":
-    from metaphon.core.document.handover import OWN_WIDTH, Handover, asked
+    from metaphon.core.document.handover import ADM, OWN_WIDTH, Handover, asked
 
     given = {name: getattr(options, name) for name in Handover.model_fields if name in options}
     given = {name: value for name, value in given.items() if value is not None}
-    given["targets"] = options.targets.split(",") if options.targets else targets
+    named = options.targets.split(",") if options.targets else list(targets)
+    given["adm"] = ADM in named
+    given["targets"] = [name for name in named if name != ADM]
     wanted = [OWN_WIDTH] if options.stem_width == "own" else given["targets"]
     given["stems"] = {} if options.stems == "none" else {options.stems: wanted}
     return asked({**given, "head": ""})
@@ -243,6 +264,51 @@ def _measure(options: argparse.Namespace) -> Answer:
         measured.result()
     reader.close()
     return asdict(meter.finish())
+
+
+def _inspect(options: argparse.Namespace) -> Answer:
+    from metaphon.core.adm.importing import definition_of
+    from metaphon.core.files.audio import probe
+    from metaphon.core.files.wave_chunks import chunks
+
+    info = probe(options.file)
+    found = [
+        {"id": kind.decode("latin-1"), "bytes": size} for kind, _, size in chunks(options.file)
+    ]
+    answer = {**asdict(info), "duration_s": info.duration_s, "chunks": found, "adm": None}
+    if any(one["id"] in ("axml", "chna") for one in found):
+        told = definition_of(options.file)
+        answer["adm"] = {
+            "programme": told.title,
+            "language": told.language,
+            "loudness": asdict(told.loudness),
+            "objects": [
+                {
+                    "name": element.name,
+                    "kind": element.kind,
+                    "channels": [channel + 1 for channel in element.channels],
+                    "labels": [speaker.label for speaker in element.loudspeakers],
+                    "order": element.order or None,
+                    "blocks": [len(path.times_s) for path in element.paths],
+                    "importance": element.importance,
+                }
+                for element in told.elements
+            ],
+            "notes": list(told.notes),
+        }
+    return answer
+
+
+def _import(options: argparse.Namespace) -> Answer:
+    from metaphon.core.adm.importing import import_file
+    from metaphon.core.engine.naming import safe_title
+    from metaphon.core.files.mixdoc import write
+
+    mix, notes = import_file(options.file, options.out)
+    document = options.out / f"{safe_title(mix.title)}.mix.json"
+    write(mix, document)
+    print(*notes, sep="\n", end="\n" if notes else "", file=sys.stderr)
+    return {"document": str(document), "tracks": len(mix.tracks), "notes": list(notes)}
 
 
 def _align(options: argparse.Namespace) -> Answer:

@@ -24,6 +24,7 @@ from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
 from tests.demo import bring_in_demo
 
 CHROMIUM = "/usr/bin/chromium"
+WORK_MS = 600_000  # a worker stands back from all else, and a busy machine is no fault
 _FLAGS = (
     "--no-sandbox",
     "--disable-gpu",

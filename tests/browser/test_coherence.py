@@ -9,7 +9,7 @@ from metaphon.core.edits.registry import read
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
-from tests.browser.server import BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest
 
 
 class Coherence(BrowserTest):
@@ -64,7 +64,7 @@ class Coherence(BrowserTest):
         page = self.open()
         self.lamp(page, "coherence/?view=fold")
         page.click("button:text-is('Measure')")
-        expect(page.locator(".way")).to_have_count(4, timeout=120000)
+        expect(page.locator(".way")).to_have_count(4, timeout=WORK_MS)
         mono = page.locator(".way").first
         expect(mono).to_contain_text("Stereo to mono")
         expect(mono.locator("li").first).to_contain_text("without")
@@ -152,7 +152,7 @@ class Coherence(BrowserTest):
         page.click("button:text-is('Two players')")
         expect(page.locator("[aria-label='Doubler, Drift']").first).to_have_value("6.00")
         page.click("button:has-text('Print doubles to a new track')")
-        expect(page.locator("aside")).to_contain_text("Gull double", timeout=60000)
+        expect(page.locator("aside")).to_contain_text("Gull double", timeout=WORK_MS)
         document = document_of(Mix.objects.get(pk=mix.pk))
         double = next(track for track in document.tracks if track.name == "Gull double")
         gull = document.find_strip("gull")

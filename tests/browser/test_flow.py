@@ -6,7 +6,7 @@ A print made, woken and made again.
 from playwright.sync_api import Page, expect
 
 from metaphon.web.mixes.models import Mix, Strip
-from tests.browser.server import BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest
 
 
 class Flow(BrowserTest):
@@ -168,7 +168,7 @@ class Flow(BrowserTest):
     def test_a_finding_is_mended_with_one_press(self) -> None:
         page = self.flow("table")
         count = page.locator("#findings button .fig").first
-        expect(count).to_have_text("5", timeout=60000)
+        expect(count).to_have_text("5", timeout=WORK_MS)
         page.click("#findings > button")
         page.click("#findings-list >> text=Only through the bus")
         expect(count).to_have_text("4")

@@ -9,7 +9,7 @@ from playwright.sync_api import Locator, Page, Request, Route, expect
 
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes.models import Clip, Mix
-from tests.browser.server import BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest
 from tests.sounds import RATE_HZ, noise
 
 
@@ -164,7 +164,7 @@ class Arriving(BrowserTest):
         self.page.route("**/intake/arrivals*", self.cut)
         self.page.route("**/intake/arrivals/*", self.cut)
         self.choose()
-        expect(self.page.locator("#clip-long-0")).to_be_visible(timeout=60000)
+        expect(self.page.locator("#clip-long-0")).to_be_visible(timeout=WORK_MS)
         sent = [one for one in self.sent if one.split()[0] in ("POST", "PATCH", "HEAD")]
         wanted = [
             "POST",
@@ -190,7 +190,7 @@ class Arriving(BrowserTest):
         self.page.unroute_all()
         self.page.wait_for_load_state("networkidle")  # its scripts are there
         self.choose()
-        expect(self.page.locator("#clip-rest-0")).to_be_visible(timeout=60000)
+        expect(self.page.locator("#clip-rest-0")).to_be_visible(timeout=WORK_MS)
         self.assertEqual(Arrival.objects.count(), before + 1)
         arrival = Arrival.objects.latest("pk")  # no second one was begun
         self.assertEqual((arrival.name, arrival.status), ("rest.wav", "done"))

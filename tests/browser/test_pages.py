@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 from metaphon.web.jobs.models import Survey
 from metaphon.web.jobs.tasks import survey_mix
 from metaphon.web.mixes.models import Mix
-from tests.browser.server import BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest
 from tests.sounds import RATE_HZ, sine
 from tests.web.base import recording
 
@@ -145,7 +145,7 @@ class Stumbles(BrowserTest):
         self.wait_for(lambda: page.evaluate(level) > -40)
         page.click("#listen .play")  # who listens comes before what looks for faults
         expect(page.locator("#findings-button")).to_have_attribute(
-            "aria-label", "Findings, nothing wrong", timeout=180000
+            "aria-label", "Findings, nothing wrong", timeout=WORK_MS
         )
 
     def test_a_press_outlives_a_redraw(self) -> None:
@@ -196,7 +196,7 @@ class Stumbles(BrowserTest):
         page.goto(f"{self.address}/mix/{mix.pk}/flow/")
         button = page.locator("#findings-button")
         expect(button).to_have_attribute("aria-label", "Findings, not listened to yet")
-        expect(button).to_have_attribute("aria-label", "Findings, nothing wrong", timeout=60000)
+        expect(button).to_have_attribute("aria-label", "Findings, nothing wrong", timeout=WORK_MS)
         empty = Mix.objects.exclude(strips__clips__isnull=False).first()
         assert empty
         page.goto(f"{self.address}/mix/{empty.pk}/flow/")

@@ -6,7 +6,7 @@ from playwright.sync_api import Page, expect
 
 from metaphon.web.mixes.models import Mix, SpaceResponse
 from metaphon.web.mixes.snapshots import document_of
-from tests.browser.server import BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest
 
 
 class Reverb(BrowserTest):
@@ -136,7 +136,7 @@ class Reverb(BrowserTest):
         page.select_option("[name=microphone1-pattern]", "ambisonic")
         page.click("button:has-text('Simulate')")
         rows = page.locator("#responses tbody tr")
-        expect(rows).to_have_count(2, timeout=120000)
+        expect(rows).to_have_count(2, timeout=WORK_MS)
         self.assertEqual(SpaceResponse.objects.count(), 2)
         with page.expect_download() as given:
             rows.first.locator("a:has-text('WAV')").click()

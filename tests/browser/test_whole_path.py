@@ -11,7 +11,7 @@ from django.contrib.auth import get_user_model
 from playwright.sync_api import Page, expect
 
 from metaphon.web.mixes.models import Member, Mix, Strip
-from tests.browser.server import BrowserTest, end
+from tests.browser.server import WORK_MS, BrowserTest, end
 from tests.sounds import RATE_HZ, noise
 
 
@@ -29,9 +29,9 @@ class WholePath(BrowserTest):
 
     def render(self, page: Page) -> None:
         page.click("nav >> text=Handover")
-        page.click("form >> button:has-text('Render')")
+        page.click("form >> button:has-text('Hand over')")
         page.wait_for_selector("#renders section:first-child progress", timeout=10000)
-        page.wait_for_selector("#renders section:first-child [data-hear]", timeout=120000)
+        page.wait_for_selector("#renders section:first-child [data-hear]", timeout=WORK_MS)
 
     def test_the_demo_from_sign_in_to_download(self) -> None:
         page = self.open()
@@ -149,7 +149,7 @@ class WholePath(BrowserTest):
     def test_a_killed_worker_and_a_cancelled_render(self) -> None:
         page = self.open()
         mix = self.lamp(page, "handover/")
-        page.click("form >> button:has-text('Render')")
+        page.click("form >> button:has-text('Hand over')")
         self.wait_for(lambda: mix.renders.filter(status="running").exists())
         end(self.served.worker, signal.SIGKILL)
         self.served.begin_worker()
@@ -157,7 +157,7 @@ class WholePath(BrowserTest):
         self.assertEqual(row.files.count(), 0)
         self.wait_for(lambda: mix.renders.get(pk=row.pk).status == "done", 120)
         page.reload()
-        page.click("form >> button:has-text('Render')")
+        page.click("form >> button:has-text('Hand over')")
         page.click("button:has-text('Cancel')")
         expect(page.locator("#renders section:first-child h2")).to_have_text(
             "Cancelled", timeout=30000

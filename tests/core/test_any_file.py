@@ -14,9 +14,10 @@ import sofar
 import soundfile
 
 from metaphon.cli import main
+from metaphon.core.adm import channel_text
 from metaphon.core.edits.registry import read_all
 from metaphon.core.errors import InputError
-from metaphon.core.files import adm_blocks, lane_table
+from metaphon.core.files import lane_table
 from metaphon.core.files.apart import MEMORY_BYTES, TooMuch, work_apart
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.mixdoc import parse, read_json
@@ -66,13 +67,13 @@ def _lanes(path: Path) -> None:
 
 
 def _blocks(path: Path) -> None:
-    adm_blocks.read(path.read_text(errors="replace"))
+    channel_text.read(path.read_text(errors="replace"))
 
 
 def _path_in_blocks() -> str:
     times, values = np.array([0.0, 0.5, 2.0]), np.zeros((6, 3))
     values[0], values[2] = (0.0, 90.0, -30.0), 1.0
-    return adm_blocks.written("Gull", times, values, False, 3.0)
+    return channel_text.written("Gull", times, values, False, 3.0)
 
 
 Kinds = list[tuple[Path, Callable[[Path], None]]]

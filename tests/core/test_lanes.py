@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from metaphon.core.adm import channel_text
 from metaphon.core.document import lanes
 from metaphon.core.document.breakpoints import Breakpoint, Breakpoints
 from metaphon.core.document.lanes import range_of
@@ -15,7 +16,7 @@ from metaphon.core.document.mix import Automation
 from metaphon.core.document.thinning import thinned_lane
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
-from metaphon.core.files import adm_blocks, lane_table
+from metaphon.core.files import lane_table
 from tests.sounds import FolderTest, noise
 
 
@@ -252,11 +253,11 @@ class Blocks(unittest.TestCase):
             ],
             dtype=float,
         )
-        text = adm_blocks.written("Gull & boat", times, path, False, 70.0)
-        in_room, back, values = adm_blocks.read(text)
+        text = channel_text.written("Gull & boat", times, path, False, 70.0)
+        in_room, back, values = channel_text.read(text)
         self.assertFalse(in_room)
         self.assertIn('rtime="00:00:01.50000" duration="00:00:02.50000"', text)
-        self.assertIn('<position coordinate="azimuth">-170.00000</position>', text)
+        self.assertIn('<position coordinate="azimuth">-170.000000</position>', text)
         for moment in np.linspace(0.001, 69.0, 40):
             for row in range(6):
                 wanted = np.interp(
@@ -279,7 +280,7 @@ class Blocks(unittest.TestCase):
             <position coordinate="Y">1</position>
             <jumpPosition interpolationLength="0.25">1</jumpPosition></audioBlockFormat>
         </audioChannelFormat></ebuCoreMain>"""
-        in_room, times, values = adm_blocks.read(text)
+        in_room, times, values = channel_text.read(text)
         self.assertTrue(in_room)
         self.assertEqual(times.tolist(), [0.0, 2.0, 2.0, 2.25, 3.0])
         self.assertEqual(values[0].tolist(), [-1.0, -1.0, -1.0, 0.5, 0.5])
@@ -304,4 +305,4 @@ class Blocks(unittest.TestCase):
             ),
         ):
             with self.assertRaisesRegex(InputError, words):
-                adm_blocks.read(text)
+                channel_text.read(text)

@@ -31,6 +31,8 @@ def _fits(name: str) -> str:
 
 
 OWN_WIDTH = "own"
+ADM = "adm"  # the file with positions, among targets
+ADM_TITLE = "ADM (BW64)"
 TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
 StemTarget = Annotated[
     str, AfterValidator(lambda name: name if name == OWN_WIDTH else target_named(name).name)
@@ -83,6 +85,7 @@ class Handover(FileForm):
     """What is rendered of a mix in one go."""
 
     targets: tuple[TargetName, ...] = Field((), max_length=40, description="Of the whole mix.")
+    adm: bool = Field(False, description="As one file with positions (BW64, ITU-R BS.2076-2).")
     stems: dict[StemKind, tuple[StemTarget, ...]] = Field(
         {}, description="Of its parts; `own` is each track as wide as it is and not placed."
     )
@@ -97,7 +100,7 @@ class Handover(FileForm):
 
     @model_validator(mode="after")
     def _asks_for_something(self) -> "Handover":
-        if not self.targets and not any(self.stems.values()):
+        if not (self.targets or self.adm or any(self.stems.values())):
             raise ValueError("no target is chosen; choose at least one format to render")
         if any(OWN_WIDTH in wanted for kind, wanted in self.stems.items() if kind != "tracks"):
             raise ValueError(

@@ -1,6 +1,7 @@
 """From a rendered programme to a file: its rate, its level, silence round it, all measured."""
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import NamedTuple
@@ -9,7 +10,7 @@ import numpy as np
 import soxr
 
 from metaphon.core.document.handover import FileForm
-from metaphon.core.document.targets import Target
+from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.files.audio import AudioWriter, ClipReader
@@ -19,6 +20,13 @@ from metaphon.core.process.processor import Channels
 
 _STRETCH = 64 * PIECE
 _CLOSE_LU = 0.05  # to the loudness asked for
+_LEVELS = (
+    "integrated_lufs",
+    "max_momentary_lufs",
+    "max_short_term_lufs",
+    "true_peak_dbtp",
+    "sample_peak_dbfs",
+)  # what goes up with a gain
 _MOST_TRIES = 4  # a limiter takes loudness away, so more has to go in
 
 
@@ -48,10 +56,18 @@ class Finished:
         How it is written; its level is not looked at.
     gain_db
         What everything is turned up by.
+    metered
+        What it is measured as, where that is not what it holds; `add` is then given both.
     """
 
     def __init__(
-        self, path: Path, target: Target, rate_hz: int, form: FileForm, gain_db: float = 0.0
+        self,
+        path: Path,
+        target: Target,
+        rate_hz: int,
+        form: FileForm,
+        gain_db: float = 0.0,
+        metered: Target | None = None,
     ) -> None:
         own = form.rate_hz or rate_hz
         self._gain_db = gain_db
@@ -64,13 +80,21 @@ class Finished:
             if own != rate_hz
             else None
         )
-        self._meter = ProgrammeMeter(target.channels, own, target.metering_layout)
-        self._writer = AudioWriter(path, target.channels, own, form.bits, form.container)
+        self._heard_apart = metered is not None
+        heard = metered or target
+        self._meter = ProgrammeMeter(
+            heard.channels, rate_hz if metered else own, heard.metering_layout
+        )
+        # what says what its channels are is a WAVE file
+        container = "wav" if metered else form.container
+        self._writer = AudioWriter(path, target.channels, own, form.bits, container)
         self._channels = target.channels
         self._write(np.zeros((target.channels, round(form.lead_s * own)), dtype=np.float32))
 
-    def add(self, block: Block) -> None:
-        """Take the next block, (channels, frames)."""
+    def add(self, block: Block, heard: Block | None = None) -> None:
+        """Take the next block, (channels, frames), and what is measured where that differs."""
+        if heard is not None:
+            self._meter.add(heard)
         self._taken += block.shape[1]
         if self._gain_db:
             block = block * self._gain
@@ -82,7 +106,8 @@ class Finished:
 
     def _write(self, block: Block) -> None:
         if block.shape[1]:
-            self._meter.add(block)
+            if not self._heard_apart:
+                self._meter.add(block)
             self._writer.add(block)
 
     def finish(self) -> Outcome:
@@ -142,6 +167,38 @@ def levelled(held: Path, figures: Figures, path: Path, target: Target, form: Fil
             break
         gain_db += missing
     return made._replace(gain_db=gain_db, reduction_db=reduction_db)
+
+
+def levelled_alone(
+    held: Path, found: Outcome, path: Path, target: Target, rate_hz: int, form: FileForm
+) -> Outcome:
+    """Write a file that is measured as something else anew at its loudness, by gain alone.
+
+    Parameters
+    ----------
+    held, found
+        The file as it was rendered, in 32-bit float at its last rate, and what was measured.
+    path, target, rate_hz
+        The new file, what it holds and its rate.
+    form
+        How it is written.
+    """
+    figures = found.figures
+    if figures.integrated_lufs is None or figures.true_peak_dbtp is None:
+        gain_db = 0.0
+    else:
+        gain_db = form.loudness_lufs - figures.integrated_lufs
+        gain_db = min(gain_db, form.ceiling_dbtp - figures.true_peak_dbtp)
+    with Finished(path, target, rate_hz, form, metered=target_named("0+1+0")) as file:
+        for block, _ in _turned_up(held, gain_db, None, rate_hz):
+            file.add(block)
+        clipped = file.finish().clipped_samples
+    louder = {
+        name: value + gain_db for name in _LEVELS if (value := getattr(figures, name)) is not None
+    }
+    return found._replace(
+        figures=replace(figures, **louder), clipped_samples=clipped, gain_db=gain_db
+    )
 
 
 def _turned_up(

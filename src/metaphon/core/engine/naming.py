@@ -26,7 +26,8 @@ class Names:
             revision=self.revision,
             date=self.date,
         )
-        return f"{_plain(made) or 'mix'}.{form.container}"
+        suffix = "wav" if output.programme else form.container
+        return f"{_plain(made) or 'mix'}.{suffix}"
 
 
 def safe_title(title: str) -> str:

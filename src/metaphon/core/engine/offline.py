@@ -8,26 +8,31 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import NamedTuple
 
 import numpy as np
 
+from metaphon.core.adm.model import Loudness
+from metaphon.core.adm.writing import chna, to_xml
 from metaphon.core.document.handover import OWN_WIDTH, FileForm, Handover
 from metaphon.core.document.mix import Mix
-from metaphon.core.document.targets import target_named
-from metaphon.core.engine.finishing import Finished, Outcome, levelled
+from metaphon.core.document.targets import Target, target_named
+from metaphon.core.engine.adm import Programme, programme_of
+from metaphon.core.engine.finishing import Finished, Outcome, levelled, levelled_alone
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.render import BLOCK_FRAMES, Output, StripRun, renderer_of, signals_of
-from metaphon.core.engine.renderers import Signals
+from metaphon.core.engine.renderers import Renderer, Signals
 from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.errors import InputError
+from metaphon.core.files.wave_chunks import add_chunks
 from metaphon.core.measure.programme import Figures, History
 from metaphon.core.spatial.head import SHIPPED
 
 _BLOCKS_AHEAD = 3
+_MEASURED_ON = "4+7+0"
 
 
 class Cancelled(Exception):
@@ -73,7 +78,8 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
 
     Raises InputError as `compile` does.
     """
-    runs = [Run(compile(mix), _outputs(asked.targets, None, head))]
+    plan = compile(mix)
+    runs = [Run(plan, [*_outputs(asked.targets, None, head), *_with_positions(mix, plan, asked)])]
     for kind, targets in asked.stems.items():
         placed = tuple(name for name in targets if name != OWN_WIDTH)
         for stem in stems_of(mix, kind, asked.rooms) if placed else ():
@@ -82,6 +88,15 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
             assert stem.width
             runs.append(Run(compile(stem.mix), [Output(stem.width, f"{stem.word}_dry")]))
     return runs
+
+
+def _with_positions(mix: Mix, plan: Plan, asked: Handover) -> list[Output]:
+    """The file with an audio definition, where it is asked for."""
+    if not asked.adm:
+        return []
+    end_s = plan.duration_s if asked.end_s is None else min(asked.end_s, plan.duration_s)
+    found = programme_of(mix, plan, (asked.start_s, end_s), asked.lead_s)
+    return [Output(found.target, programme=found)]
 
 
 def _outputs(targets: Sequence[str], stem: str | None, head: Path) -> list[Output]:
@@ -208,13 +223,17 @@ def _carried_out(
     on_strips: Callable[[Sequence[StripRun], int], None],
 ) -> list[Result]:
     """Write the files of one run; without gains their levels are found from their loudness."""
-    finds = gains is None and form.level != "as_it_is"
-    written = FileForm(bits="32f", rate_hz=form.rate_hz) if finds else form
-    into = [path.with_name(f".{path.name}.held.wav") for path in paths] if finds else paths
+    finds = [gains is None and form.level != "as_it_is"] * len(run.outputs)
+    held = FileForm(bits="32f", rate_hz=form.rate_hz)
+    into = [
+        path.with_name(f".{path.name}.held.wav") if found else path
+        for path, found in zip(paths, finds, strict=True)
+    ]
     first, last = span
     with ExitStack() as stack:
-        for path in into if finds else ():
-            stack.callback(path.unlink, missing_ok=True)
+        for path, found in zip(into, finds, strict=True):
+            if found:
+                stack.callback(path.unlink, missing_ok=True)
         with ExitStack() as open_lanes:
             lanes = [
                 open_lanes.enter_context(
@@ -222,12 +241,12 @@ def _carried_out(
                         path,
                         output,
                         run.plan,
-                        written,
+                        held if found else form,
                         (gains or {}).get(output.target.name, 0.0),
                         pool,
                     )
                 )
-                for path, output in zip(into, run.outputs, strict=True)
+                for path, output, found in zip(into, run.outputs, finds, strict=True)
             ]
             for at, signals, cut in signals_of(run.plan, first, last, on_strips=on_strips):
                 for lane in lanes:
@@ -235,15 +254,30 @@ def _carried_out(
                 if cut.start < cut.stop:
                     teller.tell((at + cut.stop - first) / (last - first))
             made = [lane.finish() for lane in lanes]
-        if finds:
-            made = [
-                levelled(held, one.figures, path, output.target, form)
-                for held, one, path, output in zip(into, made, paths, run.outputs, strict=True)
-            ]
+        for n, (path, output) in enumerate(zip(paths, run.outputs, strict=True)):
+            if finds[n] and output.programme:
+                rate_hz = form.rate_hz or run.plan.rate_hz
+                made[n] = levelled_alone(into[n], made[n], path, output.target, rate_hz, form)
+            elif finds[n]:
+                made[n] = levelled(into[n], made[n].figures, path, output.target, form)
+            if output.programme:
+                _say_positions(path, output.programme, made[n].figures, run.plan.rate_hz, form)
     return [
         Result(path, output, *one)
         for path, output, one in zip(paths, run.outputs, made, strict=True)
     ]
+
+
+def _say_positions(
+    path: Path, programme: Programme, figures: Figures, rate_hz: int, form: FileForm
+) -> None:
+    """Add the definition to a file, with what was measured of its playing."""
+    names = Loudness.__dataclass_fields__
+    loudness = Loudness(**{name: getattr(figures, name) for name in names})
+    definition = replace(programme.definition, loudness=loudness)
+    bits = 32 if form.bits == "32f" else int(form.bits)
+    text = to_xml(definition, form.rate_hz or rate_hz, bits)
+    add_chunks(path, {b"axml": text.encode(), b"chna": chna(definition)})
 
 
 class _Lane:
@@ -259,7 +293,12 @@ class _Lane:
         pool: ThreadPoolExecutor,
     ) -> None:
         self._renderer = renderer_of(plan, output)
-        self._file = Finished(path, output.target, plan.rate_hz, form, gain_db)
+        self._heard: Renderer | None = None
+        metered: Target | None = None
+        if output.programme:  # measured as it is played on many loudspeakers
+            metered = target_named(_MEASURED_ON)
+            self._heard = renderer_of(plan, Output(metered))
+        self._file = Finished(path, output.target, plan.rate_hz, form, gain_db, metered)
         self._pool = pool
         self._pending: list[Future[None]] = []
 
@@ -274,8 +313,10 @@ class _Lane:
         if before is not None:
             before.result()  # one after the other; what was given first is also begun first
         block = self._renderer.process(signals, at, BLOCK_FRAMES)[:, cut]
+        heard = self._heard.process(signals, at, BLOCK_FRAMES)[:, cut] if self._heard else None
         if block.shape[1]:
-            self._file.add(np.ascontiguousarray(block))
+            apart = None if heard is None else np.ascontiguousarray(heard)
+            self._file.add(np.ascontiguousarray(block), apart)
 
     def finish(self) -> Outcome:
         while self._pending:

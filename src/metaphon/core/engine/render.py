@@ -13,6 +13,7 @@ import numpy as np
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.delay_line import DelayLine
+from metaphon.core.engine.adm import Programme, ProgrammeRenderer
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
 from metaphon.core.engine.chain import ChainRun, all_numbers
 from metaphon.core.engine.clips import ClipRun
@@ -31,13 +32,14 @@ class Output:
     """One result: a target, of the whole mix or of a part of it, a stem, named by a word.
 
     `head` is whose ears headphones are for, a SOFA file. `only` is the one strip that is heard, of
-    what it puts into the programme itself.
+    what it puts into the programme itself. `programme` is that of a file with an audio definition.
     """
 
     target: Target
     stem: str | None = None
     head: Path = SHIPPED
     only: str | None = None
+    programme: Programme | None = None
 
 
 def render(
@@ -105,6 +107,8 @@ def signals_of(
 
 def renderer_of(plan: Plan, output: Output) -> Renderer:
     """What makes an output of a plan."""
+    if output.programme:
+        return ProgrammeRenderer(output.programme, plan.rate_hz)
     feeds = feeds_of(plan, output)
     return renderer_for(output.target, feeds, plan.rate_hz, plan.fold_down, output.head)
 

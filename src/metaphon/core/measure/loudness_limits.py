@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Literal
 
+from metaphon.core.errors import sentence_case
 from metaphon.core.measure.programme import Figures
 
 Word = Literal["pass", "warn", "fail"]
@@ -52,4 +53,4 @@ def judged(figures: Figures, limits: LoudnessLimits) -> Verdict:
     if peak is not None and peak > limits.ceiling_dbtp + 0.05:
         word = "fail"
         said.append(f"true peak {peak - limits.ceiling_dbtp:.1f} dB above {limits.ceiling_dbtp:g}")
-    return Verdict(word, f"{', '.join(said).capitalize()}." if said else "As asked.")
+    return Verdict(word, f"{sentence_case(', '.join(said))}." if said else "As asked.")

@@ -4,9 +4,15 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
-from django.views.decorators.http import require_POST
 
-from metaphon.core.document.handover import OWN_WIDTH, Handover, StemKind, asked
+from metaphon.core.document.handover import (
+    ADM,
+    ADM_TITLE,
+    OWN_WIDTH,
+    Handover,
+    StemKind,
+    asked,
+)
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.edits.command import Command
@@ -18,7 +24,7 @@ from metaphon.core.measure.loudness_limits import SHIPPED
 from metaphon.web.handover.models import Preset, Wish
 from metaphon.web.mixes.editing import carry_out
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import can_edit, mix_for
+from metaphon.web.mixes.permissions import can_edit, changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.posted import number_in
 
@@ -72,6 +78,7 @@ def posted(request: HttpRequest, document: Document) -> Handover:
         kind, _, target = cell.partition(" ")
         stems.setdefault(kind, []).append(target)
     given: dict[str, Any] = {"targets": document.targets, "stems": stems}
+    given["adm"] = "adm" in data
     given |= {name: data[name] for name in ("name", "head", *CHOICES) if data.get(name)}
     given |= {name: _number(data[name]) for name in _TYPED if data.get(name, "").strip()}
     wanted = asked(given)
@@ -131,12 +138,13 @@ def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:
         "title": "As wide as recorded",
         "cells": cells(OWN_WIDTH)[:1],
     }
-    return [*rows, own]
+    positions: dict[str, object] = {"name": ADM, "title": ADM_TITLE, "adm": True, "on": wish.adm}
+    return [*rows, own, positions]
 
 
 def counted(wanted: Handover, document: Document) -> int:
     """How many files of sound this would be."""
-    found = len(wanted.targets)
+    found = len(wanted.targets) + wanted.adm
     for kind, targets in wanted.stems.items():
         placed = [name for name in targets if name != OWN_WIDTH]
         found += len(placed) * len(stems_of(document, kind, wanted.rooms)) if placed else 0
@@ -144,7 +152,7 @@ def counted(wanted: Handover, document: Document) -> int:
     return found
 
 
-@require_POST
+@changes_mix
 def keep(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Remember what is chosen, and say how many files it would be."""
     mix = mix_for(request, mix_id)
@@ -164,7 +172,7 @@ def _choose(request: HttpRequest, mix: Mix, targets: tuple[str, ...]) -> None:
         carry_out(request, mix.pk, Batch(commands=tuple(commands)))
 
 
-@require_POST
+@changes_mix
 def preset(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Keep what is chosen under a name, take up what was kept, or forget it."""
     mix = mix_for(request, mix_id)

@@ -1,12 +1,8 @@
-"""Results brought back in: as a track at their exact place, or as a reference to compare with."""
+"""Results brought back in as tracks at their exact place."""
 
 import json
-import shutil
-import tempfile
 from pathlib import Path
 
-from django.conf import settings
-from django.core.files.storage import default_storage
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 
@@ -19,45 +15,30 @@ from metaphon.core.edits.values import SetValue
 from metaphon.core.engine.stems import stems_of
 from metaphon.web.jobs.models import RenderFile
 from metaphon.web.jobs.rendering import asked_of, begins_s
-from metaphon.web.listen.models import Reference
+from metaphon.web.jobs.results import as_recording
 from metaphon.web.mixes.editing import carry_out
-from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.snapshots import document_at, document_of, local_path
 
 
 @changes_mix
 def bring(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponse:
-    """Take a result in as a track, with `rest` its originals put to rest, or as a reference."""
+    """Take a result in as a track, with `rest` its originals put to rest in the same step."""
     mix = mix_for(request, mix_id)
     file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix, kind="audio")
-    audio = _copied(mix, file)
-    if "reference" in request.POST:
-        Reference.objects.create(mix=mix, audio=audio)
-        said = f"{file.title} is a reference now; choose it in Listen."
-    else:
-        commands: list[Command] = [_track(file, audio)]
-        awake = _originals(file, document_of(mix)) if "rest" in request.POST else ()
-        if awake:
-            commands.append(SetValue(strips=tuple(awake), path="resting", value=True))
-        carry_out(request, mix_id, Batch(commands=tuple(commands)))
-        said = f"{file.title} is a track now."
-        said += f" {len(awake)} of its originals rest." if awake else ""
+    commands: list[Command] = [_track(file, as_recording(file))]
+    awake = _originals(file, document_of(mix)) if "rest" in request.POST else []
+    if awake:
+        commands.append(SetValue(strips=tuple(awake), path="resting", value=True))
+    carry_out(request, mix_id, Batch(commands=tuple(commands)))
+    said = f"{file.title} is a track now."
+    said += f" {len(awake)} of its originals rest." if awake else ""
     response = HttpResponse(status=204)
     response["HX-Trigger"] = json.dumps(
         {"mix-edited": True, "mix-changed": True, "say": {"message": said}}
     )
     return response
-
-
-def _copied(mix: Mix, file: RenderFile) -> AudioFile:
-    scratch = Path(settings.MEDIA_ROOT) / "scratch"
-    scratch.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=scratch) as folder:
-        path = Path(folder) / file.name
-        shutil.copyfile(default_storage.path(str(file.file.name)), path)
-        return store(mix, path, file.name)
 
 
 def _track(file: RenderFile, audio: AudioFile) -> AddTrack:

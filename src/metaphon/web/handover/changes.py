@@ -33,7 +33,7 @@ def show(request: HttpRequest, mix_id: int, render_id: int, since_id: int) -> Ht
     pairs = [
         (file, before[file.target, file.stem])
         for file in new.files.filter(kind="audio")
-        if (file.target, file.stem) in before
+        if file.is_heard and (file.target, file.stem) in before
     ]
     shown = {
         "mix": mix,

@@ -55,6 +55,11 @@ class TrackShown:
         """What was done to its recordings as they came in, each once."""
         return list(dict.fromkeys(said for one in self.clips for said in one.audio.notices))
 
+    @property
+    def defined(self) -> AudioFile | None:
+        """A recording of it that says what its channels are (ADM), of which a mix can be made."""
+        return next((one.audio for one in self.clips if one.audio.is_defined), None)
+
 
 def timeline(mix: Mix, strip_id: str = "", place: int = 0) -> dict[str, Any]:
     """All tracks with their clips, how long the mix is, and what their headers say of time.

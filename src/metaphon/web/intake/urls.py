@@ -9,6 +9,7 @@ urlpatterns = [
     path("arrivals/shown", arrivals.show, name="arrivals"),
     path("arrivals/<uuid:key>", arrivals.arrival, name="arrival"),
     path("arrivals/<uuid:key>/dismiss", arrivals.dismiss, name="dismiss"),
+    path("definition/<int:audio_id>", views.open_definition, name="open_definition"),
     path("edit", views.edit, name="edit"),
     path("clip/<str:strip_id>/<int:place>", views.clip, name="clip"),
     path("peaks/<int:audio_id>/<int:exponent>/<int:number>", views.peaks, name="peaks"),

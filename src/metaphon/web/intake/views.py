@@ -1,7 +1,10 @@
 """Intake: bring recordings in, see what each is, set it in time."""
 
+import json
+
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
 from django.views.decorators.cache import cache_control
 
 from metaphon.core.edits.command import strip_of
@@ -11,6 +14,7 @@ from metaphon.core.files.waveform import tile
 from metaphon.web.intake.arrivals import arriving
 from metaphon.web.intake.timeline import timeline
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
+from metaphon.web.mixes.making import of_definition
 from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import draw
@@ -35,6 +39,22 @@ def clip(request: HttpRequest, mix_id: int, strip_id: str, place: int) -> HttpRe
     strip_of(document_of(mix), strip_id)
     context = {**editing(request, mix), **timeline(mix, strip_id, place)}
     return render(request, "intake/clip.html", context)
+
+
+@changes_mix
+def open_definition(request: HttpRequest, mix_id: int, audio_id: int) -> HttpResponse:
+    """Make a mix of a recording that says what its channels are, and go there."""
+    audio = get_object_or_404(AudioFile, pk=audio_id, mix=mix_for(request, mix_id))
+    made, notes = of_definition(request, audio)
+    response = HttpResponse(status=204)
+    address = reverse("field:show", args=[made.pk])
+    if not notes:
+        response["HX-Redirect"] = address
+        return response
+    said = f"{made.title} is made. Not all could be taken over: {' '.join(notes)}"
+    link = {"words": "Open it", "address": address}
+    response["HX-Trigger"] = json.dumps({"say": {"message": said, "link": link}})
+    return response
 
 
 @cache_control(private=True, max_age=31536000, immutable=True)

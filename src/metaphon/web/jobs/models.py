@@ -3,6 +3,7 @@
 from django.conf import settings
 from django.db import models
 
+from metaphon.core.document.handover import ADM, ADM_TITLE
 from metaphon.core.document.targets import target_named
 from metaphon.web.mixes.models import Mix, between
 
@@ -114,7 +115,7 @@ class RenderFile(models.Model):
     @property
     def format(self) -> str:
         """Its target, as people call it."""
-        return target_named(self.target).title
+        return ADM_TITLE if self.target == ADM else target_named(self.target).title
 
     @property
     def title(self) -> str:
@@ -123,4 +124,9 @@ class RenderFile(models.Model):
     @property
     def is_fold_down(self) -> bool:
         """Whether its correlation is that of its fold-down."""
-        return target_named(self.target).channels != 2
+        return self.is_heard and target_named(self.target).channels != 2
+
+    @property
+    def is_heard(self) -> bool:
+        """Whether it can be played channel for channel."""
+        return self.target != ADM

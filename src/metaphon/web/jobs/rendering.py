@@ -116,7 +116,7 @@ def _result_row(
 ) -> RenderFile:
     target = result.output.target
     history = asdict(result.history)
-    if target.channels != 2:
+    if target.channels != 2 and not result.output.programme:
         history["correlation"] = fold_down_correlation(result.path, target, shares)
     row = _row(render, "audio", result.path)
     row.target, row.stem = target.name, result.output.stem or ""

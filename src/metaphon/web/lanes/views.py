@@ -8,6 +8,7 @@ import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
+from metaphon.core.adm import channel_text
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import is_turning, lanes_of, range_of
@@ -20,7 +21,7 @@ from metaphon.core.edits.lane_edits import BringLanes
 from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
-from metaphon.core.files import adm_blocks, lane_table
+from metaphon.core.files import lane_table
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -219,7 +220,7 @@ def blocks(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         end_s = length_frames(document) / document.sample_rate_hz
     except InputError:
         end_s = float(times[-1])
-    text = adm_blocks.written(
+    text = channel_text.written(
         strip.name, times, positions(place, lanes, times), place.coordinates == "cube", end_s
     )
     return _file(text, f"{strip.id}_blocks.xml", "application/xml")
@@ -256,7 +257,7 @@ def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
 
 
 def _from_blocks(text: str, strip: Strip) -> list[Automation]:
-    in_room, times, values = adm_blocks.read(text)
+    in_room, times, values = channel_text.read(text)
     form = strip.placement.coordinates
     rows = in_form(values, "cube" if in_room else "sphere", form, strip.placement.reference)
     found = []

@@ -55,8 +55,8 @@ def document_heard(mix: Mix, source: str) -> Document:
 
 def _result(mix: Mix, number: int) -> RenderFile:
     file = RenderFile.objects.filter(render__mix=mix, pk=number, kind="audio").first()
-    if file is None:
-        raise InputError("This result is no longer there; choose another.")
+    if file is None or not file.is_heard:
+        raise InputError("This result is no longer there to be heard; choose another.")
     return file
 
 
@@ -78,7 +78,7 @@ def _difference(mix: Mix, new: RenderFile, old: RenderFile) -> Document:
     turned = Basics(polarity_inverted=True)
     clips = [
         track.clips[0].model_copy(update={"start_s": max(start_s, 0.0)})
-        for track, start_s in ((first, -late_s), (second, late_s))
+        for track, start_s in ((first, late_s), (second, -late_s))
     ]
     return document.model_copy(
         update={

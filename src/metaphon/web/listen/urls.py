@@ -14,6 +14,7 @@ urlpatterns = [
     path("file/<str:kind>", user_files.bring, name="bring"),
     path("file/<int:file_id>/forget", user_files.forget_file, name="forget_file"),
     path("reference", user_files.bring_reference, name="bring_reference"),
+    path("refer/<int:file_id>", user_files.refer, name="refer"),
     path(
         "reference/<int:reference_id>/forget", user_files.forget_reference, name="forget_reference"
     ),

@@ -14,6 +14,7 @@ from django.urls import reverse
 from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
+from metaphon.core.document.handover import ADM
 from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
@@ -174,7 +175,7 @@ def _newest(mix: Mix) -> list[RenderFile]:
     """The newest result of every target and stem, whole mixes first."""
     files = RenderFile.objects.filter(
         render__mix=mix, render__status=Render.Status.DONE, kind="audio"
-    )
+    ).exclude(target=ADM)
     newest = {
         (file.stem, file.target): file for file in files.select_related("render").order_by("pk")
     }

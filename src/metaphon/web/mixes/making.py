@@ -7,9 +7,11 @@ from django.conf import settings
 from django.db import transaction
 from django.http import HttpRequest
 
+from metaphon.core.adm.importing import import_file
 from metaphon.core.demo.starting_mixes import STARTING_MIXES, like, write_signal
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.errors import InputError
+from metaphon.core.files.apart import read_apart
 from metaphon.core.files.mixdoc import with_files
 from metaphon.web.mixes.models import AudioFile, Member, Mix
 from metaphon.web.mixes.permissions import mix_for
@@ -57,6 +59,20 @@ def copy_of(request: HttpRequest, mix: Mix) -> Mix:
     document = document_of(mix)
     title = f"{document.title[:112]} (copy)"
     return _made(request, document.model_copy(update={"title": title}), recordings_of(mix))
+
+
+def of_definition(request: HttpRequest, audio: AudioFile) -> tuple[Mix, tuple[str, ...]]:
+    """Make a mix of a recording with an audio definition; gives what could not be taken over.
+
+    Raises InputError where it has none, or one that cannot be read.
+    """
+    path = Path(audio.as_brought.path)
+    scratch = Path(settings.FILE_UPLOAD_TEMP_DIR or settings.MEDIA_ROOT)
+    with tempfile.TemporaryDirectory(dir=scratch) as folder:
+        document, notes = read_apart(
+            import_file, path, Path(folder), Path(audio.name).stem, path=path, name=audio.name
+        )
+        return _made(request, document, {}), notes
 
 
 def _made(request: HttpRequest, document: Document, known: dict[Path, AudioFile]) -> Mix:

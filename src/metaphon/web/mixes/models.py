@@ -3,11 +3,14 @@
 Here stand only what would be nonsense in any mix.
 """
 
+from pathlib import Path
+
 from django.conf import settings
 from django.db import models
 from django.db.models import F, Q
 from django.db.models.fields.files import FieldFile
 
+from metaphon.core.adm.importing import has_definition
 from metaphon.core.document import mix as document
 from metaphon.core.document.delivery_limits import NO_LIMITS
 from metaphon.core.document.fold_down import FoldDown
@@ -150,6 +153,16 @@ class AudioFile(models.Model):
     @property
     def duration_s(self) -> float:
         return self.frames / self.mix.sample_rate_hz
+
+    @property
+    def as_brought(self) -> FieldFile:
+        """The file as it came, before it was brought to the rate of the mix."""
+        return self.original or self.file
+
+    @property
+    def is_defined(self) -> bool:
+        """Whether it says itself what its channels are (ADM)."""
+        return self.container == "WAV" and has_definition(Path(self.as_brought.path))
 
     @property
     def stored(self) -> tuple[FieldFile, ...]:

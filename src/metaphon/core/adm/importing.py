@@ -1,0 +1,268 @@
+"""A file with an audio definition made into a mix with its own recordings."""
+
+import re
+from pathlib import Path as FilePath
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path
+from metaphon.core.adm.reading import from_xml, rows_of
+from metaphon.core.document.breakpoints import CURVES, MOST_POINTS, Breakpoints
+from metaphon.core.document.mix import Automation, Clip, Mix, Placement, Track
+from metaphon.core.document.positions import FORMS, Coordinates
+from metaphon.core.document.value_paths import range_of_field
+from metaphon.core.errors import InputError
+from metaphon.core.files.audio import AudioWriter, ClipReader, probe
+from metaphon.core.files.wave_chunks import chunk, chunks
+from metaphon.core.spatial.layouts import LAYOUTS, Layout
+
+_STRETCH = 1 << 16
+_STEEP_SAMPLES = 2.5  # what moves in less is a step
+_DECIMALS = 6
+_HOLD = CURVES.index("hold")
+
+
+def has_definition(path: FilePath) -> bool:
+    """Whether a file says what its channels are."""
+    return any(kind in (b"axml", b"chna") for kind, _, _ in chunks(path))
+
+
+def definition_of(path: FilePath) -> Definition:
+    """What a file says of its channels.
+
+    Raises InputError where it has no audio definition, or one that cannot be read.
+    """
+    text = chunk(path, b"axml")
+    table = chunk(path, b"chna")
+    if text is None and table is None:
+        raise InputError(
+            f"{path.name} has no audio definition (axml, chna); bring it in as a recording."
+        )
+    info = probe(path)
+    rows = rows_of(table) if table else []
+    shown = (text or b"<none/>").decode("utf-8", errors="replace").strip("\0 \r\n\t\ufeff")
+    return from_xml(shown, rows, info.channels)
+
+
+def import_file(path: FilePath, folder: FilePath, name: str = "") -> tuple[Mix, tuple[str, ...]]:
+    """Make a mix of a file with an audio definition.
+
+    Parameters
+    ----------
+    path
+        The file.
+    folder
+        Where the recordings of the mix are written, one for each bed, scene and object.
+    name
+        What to call the mix; by its programme where empty.
+
+    Returns
+    -------
+        The mix, with the files it names, and what could not be taken over, in sentences.
+
+    Raises
+    ------
+    InputError
+        Where the file cannot be read, in one sentence.
+    """
+    definition, info = definition_of(path), probe(path)
+    folder.mkdir(parents=True, exist_ok=True)
+    notes, parts = list(definition.notes), []
+    for element in definition.elements:
+        parts += _parts(element, notes)
+    tracks, lanes = [], []
+    ids: set[str] = set()
+    wanted = []
+    for part, place, order in parts:
+        own = _free_id(part.name, ids)
+        file = folder / f"{own}.wav"
+        wanted.append((file, [part.channels[n] if n is not None else None for n in order]))
+        tracks.append(
+            Track(
+                id=own,
+                name=part.name[:120] or own,
+                gain_db=min(max(part.gain_db, -120.0), 12.0),
+                resting=part.gain_db <= -120.0,
+                clips=(Clip(file=file, start_s=part.start_s),),
+                placement=place,
+            )
+        )
+        if part.paths:
+            lanes += _lanes(own, part.paths[0], part.start_s, info.sample_rate_hz)
+    _write(path, wanted, info.sample_rate_hz)
+    title = (name or definition.title).strip()[:120] or "Untitled"
+    mix = Mix(
+        title=title,
+        sample_rate_hz=info.sample_rate_hz,
+        tracks=tuple(tracks),
+        automation=tuple(lanes),
+    )
+    return mix, tuple(notes)
+
+
+_Part = tuple[Element, Placement, list[int | None]]
+
+
+def _parts(element: Element, notes: list[str]) -> list[_Part]:
+    """What an element becomes: itself, where it stands, and the order of its channels."""
+    if element.kind == "bed":
+        return _bed(element, notes)
+    if element.kind == "scene":
+        order = list(range(len(element.channels)))
+        return [(element, Placement(mode="scene"), [*order])]
+    found: list[_Part] = []
+    for n, path in enumerate(element.paths):
+        count = f" {n + 1}" if len(element.paths) > 1 else ""
+        own = _with(element, f"{element.name}{count}", (element.channels[n],), (path,))
+        found.append((own, _placement(own, path), [0]))
+    return found
+
+
+def _with(
+    element: Element, name: str, channels: tuple[int, ...], paths: tuple[Path, ...]
+) -> Element:
+    return Element(
+        name,
+        element.kind,
+        channels,
+        (),
+        paths,
+        0,
+        element.importance,
+        element.gain_db,
+        element.start_s,
+        element.snap,
+        element.divergence_range_deg,
+        element.excluded,
+    )
+
+
+def _bed(element: Element, notes: list[str]) -> list[_Part]:
+    labels = [speaker.label for speaker in element.loudspeakers]
+    if len(labels) == 2 and not any(labels):  # a binaural pair
+        labels = ["M+030", "M-030"]
+    layout = _layout_of(labels)
+    if layout is not None:
+        order = [labels.index(label) if label in labels else None for label in layout.labels]
+        return [(element, Placement(mode="bed", layout=layout.name), order)]
+    notes.append(
+        f"{element.name}: its loudspeakers are those of no layout; each is an object in its place."
+    )
+    found: list[_Part] = []
+    for n, speaker in enumerate(element.loudspeakers):
+        name = f"{element.name} {speaker.label or n + 1}"
+        own = _with(element, name, (element.channels[n],), ())
+        if speaker.is_lfe:
+            lfe = LAYOUTS["0+5+0"]
+            order = [0 if low else None for low in lfe.is_lfe]
+            found.append((own, Placement(mode="bed", layout=lfe.name), order))
+        else:
+            found.append((own, _stands(speaker), [0]))
+    return found
+
+
+def _stands(speaker: Loudspeaker) -> Placement:
+    return Placement(
+        mode="object", azimuth_deg=speaker.azimuth_deg, elevation_deg=speaker.elevation_deg
+    )
+
+
+def _layout_of(labels: list[str]) -> Layout | None:
+    """The smallest layout that has all of these loudspeakers, each once."""
+    if len(set(labels)) < len(labels):
+        return None
+    fits = [one for one in LAYOUTS.values() if set(labels) <= set(one.labels)]
+    return min(fits, key=lambda one: one.channels, default=None)
+
+
+def _placement(element: Element, path: Path) -> Placement:
+    form: Coordinates = "cube" if path.in_room else "sphere"
+    values = {
+        name: _within(name, float(value))
+        for name, value in zip(FORMS[form], path.values[:, 0], strict=True)
+    }
+    more: dict[str, Any] = {
+        "divergence": _within("divergence", float(path.divergence[0])),
+        "diffuseness": _within("diffuseness", float(path.diffuseness[0])),
+        "divergence_range_deg": _within("divergence_range_deg", element.divergence_range_deg),
+        "importance": min(max(element.importance, 0), 10),
+        "snap": element.snap,
+        "excluded": element.excluded,
+    }
+    return Placement(mode="object", coordinates=form, **values, **more)
+
+
+def _within(name: str, value: float) -> float:
+    if name == "azimuth_deg":
+        value = 180.0 - (180.0 - value) % 360.0
+    limits = range_of_field(Placement.model_fields[name]) or (0.0, 360.0)
+    return round(min(max(value, limits[0]), limits[1]), _DECIMALS)
+
+
+def _lanes(strip: str, path: Path, start_s: float, rate_hz: int) -> list[Automation]:
+    """The lanes of what moves of an object."""
+    form: Coordinates = "cube" if path.in_room else "sphere"
+    rows = dict(zip(FORMS[form], path.values, strict=True))
+    rows |= {"divergence": path.divergence, "diffuseness": path.diffuseness}
+    found = []
+    for name, values in rows.items():
+        if np.ptp(values) < 10.0**-_DECIMALS:
+            continue
+        held = np.array([_within(name, float(value)) for value in values])
+        points = _points(path.times_s + start_s, held, rate_hz)
+        found.append(Automation(target=f"{strip}/placement/{name}", points=points))
+    return found
+
+
+def _points(times_s: NDArray[np.float64], values: NDArray[np.float64], rate_hz: int) -> Breakpoints:
+    """Breakpoints of a line with steps, which are held up to where they are."""
+    times: list[float] = []
+    kept: list[float] = []
+    curves: list[int] = []
+    for n, (time_s, value) in enumerate(zip(times_s, values, strict=True)):
+        last = n + 1 == len(times_s)
+        steep = not last and (times_s[n + 1] - time_s) * rate_hz < _STEEP_SAMPLES
+        if steep and values[n + 1] != value and kept and kept[-1] == value:
+            curves[-1] = _HOLD  # up to the step, which comes next
+            continue
+        if not last and kept and len(times) > 1 and kept[-1] == kept[-2] == value:
+            times[-1] = float(time_s)  # still the same
+            continue
+        times.append(float(time_s))
+        kept.append(float(value))
+        curves.append(0)
+    if len(times) > MOST_POINTS:
+        raise InputError(f"An object moves at more than {MOST_POINTS} places; thin it out.")
+    return Breakpoints(times, kept, curves)
+
+
+def _write(path: FilePath, wanted: list[tuple[FilePath, list[int | None]]], rate_hz: int) -> None:
+    """Write channels of a file to files of their own, in 32-bit float, so that nothing is lost."""
+    reader = ClipReader(path)
+    writers = [AudioWriter(file, len(order), rate_hz, "32f") for file, order in wanted]
+    try:
+        for at in range(0, reader.frames, _STRETCH):
+            block = reader.read(at, min(_STRETCH, reader.frames - at))
+            nothing = np.zeros(block.shape[1], dtype=np.float32)
+            for writer, (_, order) in zip(writers, wanted, strict=True):
+                rows = [nothing if place is None else block[place] for place in order]
+                writer.add(np.stack(rows))
+    except BaseException as error:
+        for writer in writers:
+            writer.__exit__(type(error), error, None)
+        raise
+    finally:
+        reader.close()
+    for writer in writers:
+        writer.__exit__(None, None, None)
+
+
+def _free_id(name: str, taken: set[str]) -> str:
+    plain = re.sub(r"[^a-z0-9]+", "_", name.lower()).strip("_")[:40] or "track"
+    found, n = plain, 2
+    while found in taken:
+        found, n = f"{plain}_{n}", n + 1
+    taken.add(found)
+    return found

@@ -1,0 +1,293 @@
+"""An audio definition as XML and as the table of channels that goes with it.
+
+Sources: ITU-R BS.2076-2 (elements, identifiers, times), ITU-R BS.2088-1 (the chunk `chna`).
+"""
+
+import struct
+from collections.abc import Iterator
+from itertools import count
+from xml.etree import ElementTree
+from xml.etree.ElementTree import Element as Xml
+from xml.etree.ElementTree import SubElement
+
+import numpy as np
+
+from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path
+from metaphon.core.document.positions import FORMS
+from metaphon.core.spatial.zones import Zone
+
+VERSION = "ITU-R_BS.2076-2"
+_FIRST_OWN = 0x1001  # below lie the common definitions
+_TYPES = {
+    "bed": ("0001", "DirectSpeakers"),
+    "object": ("0003", "Objects"),
+    "scene": ("0004", "HOA"),
+}
+_SPHERE = ("azimuth", "elevation", "distance", "width", "height", "depth")
+_CUBE = ("X", "Y", "Z", "width", "depth", "height")
+COORDINATES = {False: _SPHERE, True: _CUBE}
+# where loudspeakers lie that a source keeps out of, in degrees
+# (azimuth from, to, elevation from, to)
+ZONE_ANGLES: dict[Zone, tuple[float, float, float, float]] = {
+    "front": (-60.0, 60.0, -90.0, 74.0),
+    "sides": (60.5, 119.5, -90.0, 74.0),
+    "rear": (100.5, -100.5, -90.0, 74.0),
+    "left": (0.5, 179.5, -90.0, 90.0),
+    "right": (-179.5, -0.5, -90.0, 90.0),
+    "above": (-180.0, 180.0, 10.5, 90.0),
+    "level": (-180.0, 180.0, -10.0, 10.0),
+    "below": (-180.0, 180.0, -90.0, -10.5),
+}
+
+
+def to_xml(definition: Definition, rate_hz: int, bits: int) -> str:
+    """The definition as the text of a chunk `axml`."""
+    root = Xml("ebuCoreMain", {"xmlns": "urn:ebu:metadata-schema:ebucore"})
+    core = SubElement(SubElement(root, "coreMetadata"), "format")
+    whole = SubElement(core, "audioFormatExtended", version=VERSION)
+    end = told(definition.end_s, rate_hz)
+    programme = SubElement(
+        whole,
+        "audioProgramme",
+        audioProgrammeID="APR_1001",
+        audioProgrammeName=definition.title,
+        start=told(0.0, rate_hz),
+        end=end,
+    )
+    content = Xml("audioContent", audioContentID="ACO_1001", audioContentName=definition.title)
+    if definition.language:
+        programme.set("audioProgrammeLanguage", definition.language)
+        content.set("audioContentLanguage", definition.language)
+    _ref(programme, "audioContentIDRef", "ACO_1001")
+    _loudness(programme, definition)
+    whole.append(content)
+    parts: list[list[Xml]] = [[], [], [], []]  # objects, packs, channels, tracks
+    for number, (element, uids) in enumerate(_numbered(definition)):
+        identifier = f"AO_{_FIRST_OWN + number:04x}"
+        _ref(content, "audioObjectIDRef", identifier)
+        _add(parts, element, number, identifier, uids, definition.end_s, rate_hz, bits)
+    SubElement(content, "dialogue", mixedContentKind="0").text = "2"
+    for part in parts:
+        whole.extend(part)
+    ElementTree.indent(root)
+    return ElementTree.tostring(root, encoding="unicode", xml_declaration=True) + "\n"
+
+
+def chna(definition: Definition) -> bytes:
+    """The content of the chunk that says what each channel of the file is."""
+    rows = []
+    for number, (element, uids) in enumerate(_numbered(definition)):
+        pack = _pack_id(element, number)
+        for place, (channel, uid) in enumerate(zip(element.channels, uids, strict=True)):
+            track = f"{_channel_id(element, number, place)}_00"
+            rows.append(
+                struct.pack(
+                    "<H12s14s11sx", channel + 1, uid.encode(), track.encode(), pack.encode()
+                )
+            )
+    channels = len({channel for element in definition.elements for channel in element.channels})
+    return struct.pack("<HH", channels, len(rows)) + b"".join(rows)
+
+
+def told(seconds: float, rate_hz: int | None) -> str:
+    """A time to the sample, hh:mm:ss.nnnnnSddddd, or without a rate in decimals, hh:mm:ss.zzzzz."""
+    finest = rate_hz or 100_000
+    whole, rest = divmod(round(seconds * finest), finest)
+    text = f"{whole // 3600:02d}:{whole // 60 % 60:02d}:{whole % 60:02d}.{rest:05d}"
+    return f"{text}S{rate_hz}" if rate_hz else text
+
+
+def _numbered(definition: Definition) -> Iterator[tuple[Element, list[str]]]:
+    """Each element with the identifiers of its tracks."""
+    uids = count(1)
+    for element in definition.elements:
+        yield element, [f"ATU_{next(uids):08x}" for _ in element.channels]
+
+
+def _pack_id(element: Element, number: int) -> str:
+    return f"AP_{_TYPES[element.kind][0]}{_FIRST_OWN + number:04x}"
+
+
+def _channel_id(element: Element, number: int, place: int) -> str:
+    # room for 64 channels an element: an ambisonic scene of order 7
+    return f"AC_{_TYPES[element.kind][0]}{_FIRST_OWN + 64 * number + place:04x}"
+
+
+def _ref(parent: Xml, tag: str, identifier: str) -> None:
+    SubElement(parent, tag).text = identifier
+
+
+def _loudness(programme: Xml, definition: Definition) -> None:
+    found = definition.loudness
+    if found.integrated_lufs is None:
+        return
+    told_as = {
+        "integratedLoudness": found.integrated_lufs,
+        "loudnessRange": found.loudness_range_lu,
+        "maxTruePeak": found.true_peak_dbtp,
+        "maxMomentary": found.max_momentary_lufs,
+        "maxShortTerm": found.max_short_term_lufs,
+    }
+    metadata = SubElement(
+        programme,
+        "loudnessMetadata",
+        loudnessMethod="ITU-R BS.1770",
+        loudnessRecType="EBU R128",
+    )
+    for tag, value in told_as.items():
+        if value is not None:
+            SubElement(metadata, tag).text = f"{value:.2f}"
+
+
+def _add(
+    parts: list[list[Xml]],
+    element: Element,
+    number: int,
+    identifier: str,
+    uids: list[str],
+    end_s: float,
+    rate_hz: int,
+    bits: int,
+) -> None:
+    """Add one element: its object, its pack, its channels and their tracks."""
+    label, definition = _TYPES[element.kind]
+    typed = {"typeLabel": label, "typeDefinition": definition}
+    pack_id = _pack_id(element, number)
+    own = Xml(
+        "audioObject",
+        audioObjectID=identifier,
+        audioObjectName=element.name,
+        start=told(0.0, rate_hz),
+        duration=told(end_s, rate_hz),
+        importance=str(element.importance),
+    )
+    _ref(own, "audioPackFormatIDRef", pack_id)
+    named = {"audioPackFormatID": pack_id, "audioPackFormatName": element.name}
+    pack = Xml("audioPackFormat", {**named, **typed})
+    if element.kind == "scene":
+        SubElement(pack, "normalization").text = "SN3D"
+    for place, uid in enumerate(uids):
+        channel_id = _channel_id(element, number, place)
+        _ref(own, "audioTrackUIDRef", uid)
+        _ref(pack, "audioChannelFormatIDRef", channel_id)
+        named = {
+            "audioChannelFormatID": channel_id,
+            "audioChannelFormatName": _channel_name(element, place),
+        }
+        channel = Xml("audioChannelFormat", {**named, **typed})
+        channel.extend(_blocks(element, place, channel_id[3:], end_s, rate_hz))
+        parts[2].append(channel)
+        track = Xml("audioTrackUID", UID=uid, sampleRate=str(rate_hz), bitDepth=str(bits))
+        _ref(track, "audioChannelFormatIDRef", channel_id)
+        _ref(track, "audioPackFormatIDRef", pack_id)
+        parts[3].append(track)
+    parts[0].append(own)
+    parts[1].append(pack)
+
+
+def _channel_name(element: Element, place: int) -> str:
+    if element.kind == "bed":
+        return element.loudspeakers[place].label
+    if element.kind == "scene":
+        return f"ACN {place}"
+    return element.name if len(element.channels) == 1 else f"{element.name} {place + 1}"
+
+
+def _blocks(
+    element: Element, place: int, identifier: str, end_s: float, rate_hz: int
+) -> Iterator[Xml]:
+    if element.kind == "object":
+        yield from object_blocks(element, element.paths[place], identifier, end_s, rate_hz)
+        return
+    block = Xml("audioBlockFormat", audioBlockFormatID=f"AB_{identifier}_00000001")
+    if element.kind == "bed":
+        _loudspeaker(block, element.loudspeakers[place])
+    else:
+        order = int(np.sqrt(place))
+        SubElement(block, "order").text = str(order)
+        SubElement(block, "degree").text = str(place - order * order - order)
+        SubElement(block, "normalization").text = "SN3D"
+    yield block
+
+
+def _loudspeaker(block: Xml, speaker: Loudspeaker) -> None:
+    SubElement(block, "speakerLabel").text = speaker.label
+    for name, value in (("azimuth", speaker.azimuth_deg), ("elevation", speaker.elevation_deg)):
+        SubElement(block, "position", coordinate=name).text = f"{value:.2f}"
+    if speaker.is_lfe:
+        block.append(Xml("frequency", typeDefinition="lowPass"))
+        block[-1].text = "120"
+
+
+def object_blocks(
+    element: Element, path: Path, identifier: str, end_s: float, rate_hz: int | None
+) -> Iterator[Xml]:
+    """The blocks of an object's way: a position is reached at the end of its block, from the last.
+
+    Times are to the sample, or without a rate to the hundredth of a millisecond.
+    """
+    finest = rate_hz or 100_000
+    marks = np.round(path.times_s * finest).astype(int)
+    end = max(round(end_s * finest), int(marks[-1]) + 1)
+    # the first block sets where the path begins, and holds it up to the first breakpoint
+    stops = [max(int(marks[0]), 1), *(int(m) for m in marks[1:]), end]
+    columns = [0, *range(1, len(marks)), len(marks) - 1]
+    start = 0
+    for number, (stop, column) in enumerate(zip(stops, columns, strict=True), start=1):
+        if stop <= start:
+            continue
+        block = Xml(
+            "audioBlockFormat",
+            audioBlockFormatID=f"AB_{identifier}_{number:08x}",
+            rtime=told(start / finest, rate_hz),
+            duration=told((stop - start) / finest, rate_hz),
+        )
+        _position(block, path, column)
+        _rest(block, element, path, column)
+        if number == 1:
+            SubElement(block, "jumpPosition").text = "1"
+        yield block
+        start = stop
+
+
+def _position(block: Xml, path: Path, column: int) -> None:
+    SubElement(block, "cartesian").text = "1" if path.in_room else "0"
+    values = dict(
+        zip(FORMS["cube" if path.in_room else "sphere"], path.values[:, column], strict=True)
+    )
+    if path.in_room:
+        told_as = [(name.upper(), values[name]) for name in ("x", "y", "z")]
+        sizes = values["extent_x"], values["extent_y"], values["extent_z"]
+        named = zip(("width", "depth", "height"), sizes, strict=True)
+    else:
+        azimuth = 180.0 - (180.0 - values["azimuth_deg"]) % 360.0
+        told_as = [
+            ("azimuth", azimuth),
+            ("elevation", values["elevation_deg"]),
+            ("distance", values["distance"]),
+        ]
+        sizes = values["extent_deg"], values["extent_height_deg"], values["extent_depth"]
+        named = zip(("width", "height", "depth"), sizes, strict=True)
+    for name, value in told_as:
+        SubElement(block, "position", coordinate=name).text = f"{value:.6f}"
+    for name, value in named:
+        if value:
+            SubElement(block, name).text = f"{value:.6f}"
+
+
+def _rest(block: Xml, element: Element, path: Path, column: int) -> None:
+    if path.diffuseness[column]:
+        SubElement(block, "diffuse").text = f"{path.diffuseness[column]:.6f}"
+    if path.divergence[column]:
+        divergence = SubElement(block, "objectDivergence")
+        if not path.in_room:
+            divergence.set("azimuthRange", f"{element.divergence_range_deg:g}")
+        divergence.text = f"{path.divergence[column]:.6f}"
+    if element.snap:
+        SubElement(block, "channelLock").text = "1"
+    if element.excluded:
+        zones = SubElement(block, "zoneExclusion")
+        for zone in element.excluded:
+            names = ("minAzimuth", "maxAzimuth", "minElevation", "maxElevation")
+            angles = {n: f"{v:g}" for n, v in zip(names, ZONE_ANGLES[zone], strict=True)}
+            SubElement(zones, "zone", angles).text = zone
