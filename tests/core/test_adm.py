@@ -153,7 +153,7 @@ class Written(AdmTest):
         self.assertEqual([row.channel for row in rows_of(table)], list(range(15)))
         self.assertEqual(info.subtype, "PCM_24")
         kinds = [kind for kind, _, _ in chunks(path)]
-        self.assertEqual(kinds[-2:], [b"axml", b"chna"])
+        self.assertEqual(kinds[-4:], [b"bext", b"iXML", b"axml", b"chna"])
 
     def test_general_purpose_tools_read_its_sound(self) -> None:
         """libsndfile above; ffmpeg's probe here, where it is installed."""

@@ -1,7 +1,9 @@
 """A handover: parts that add up, levels and ceilings, rates, names."""
 
+import struct
 import unittest
 from typing import Any
+from xml.etree import ElementTree
 
 import numpy as np
 import soundfile
@@ -14,6 +16,8 @@ from metaphon.core.engine.naming import Names
 from metaphon.core.engine.offline import Result, render_to_files, runs_of
 from metaphon.core.engine.stems import stems_of
 from metaphon.core.errors import InputError
+from metaphon.core.files.broadcast_wave import time_reference_samples
+from metaphon.core.files.wave_chunks import chunk
 from metaphon.core.measure.peaks import PeakMeter
 from metaphon.core.process.limiter import Limiter
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
@@ -231,3 +235,28 @@ class Limited(unittest.TestCase):
         out = limiter.apply(sine(300.0, 1.0, 0.0)[None, : 40 * 1024].astype(np.float32), 48000)
         held = 20 * np.log10(np.abs(out[0, 10000:]).max())
         self.assertAlmostEqual(held, -6.0, delta=0.15)
+
+
+class Described(HandoverTest):
+    def test_a_wave_file_says_when_it_begins_how_loud_it_is_and_what_its_channels_are(self) -> None:
+        """EBU Tech 3285, version 2: places of the fields; iXML by its element names."""
+        self.write("a.wav", noise(2, 2.0))
+        mix = self.mix([{"sound": "a.wav"}])
+        (result,) = self.handed_over(mix, "0+5+0", start_s=0.5)
+        self.assertEqual(time_reference_samples(result.path), 24000)
+        bext = chunk(result.path, b"bext")
+        assert bext
+        self.assertEqual(struct.unpack("<H", bext[346:348])[0], 2)
+        loudness, _, peak = struct.unpack("<3h", bext[412:418])
+        self.assertEqual(loudness, round(100 * (result.figures.integrated_lufs or 0.0)))
+        self.assertEqual(peak, round(100 * (result.figures.true_peak_dbtp or 0.0)))
+        self.assertIn(b"A=PCM,F=48000,W=24", bext[602:])
+        names = ElementTree.fromstring(chunk(result.path, b"iXML") or b"")
+        labels = [name.text for name in names.iter("NAME")]
+        self.assertEqual(labels, list(result.output.target.channel_labels))
+        self.assertEqual(soundfile.info(str(result.path)).frames, round(1.5 * RATE_HZ))
+
+    def test_libsndfile_reads_the_extension(self) -> None:
+        self.write("a.wav", noise(2, 1.0))
+        (result,) = self.handed_over(self.mix([{"sound": "a.wav"}]), "0+2+0")
+        self.assertIn("bext", soundfile.SoundFile(str(result.path)).extra_info)

@@ -17,10 +17,13 @@ class Target:
     channels: int
     layout: Layout | None = None
     order: int | None = None
+    names: tuple[str, ...] = ()
 
     @property
     def channel_labels(self) -> tuple[str, ...]:
         """What each channel is called."""
+        if self.names:
+            return self.names
         if self.layout:
             return self.layout.labels
         return (

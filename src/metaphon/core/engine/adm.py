@@ -41,7 +41,18 @@ class Programme:
     @property
     def target(self) -> Target:
         """What the file is among targets."""
-        return Target(ADM, ADM_TITLE, self.channels)
+        return Target(ADM, ADM_TITLE, self.channels, names=self._names)
+
+    @property
+    def _names(self) -> tuple[str, ...]:
+        """What each channel of the file is called."""
+        return tuple(
+            f"{element.name} {element.loudspeakers[n].label}"
+            if element.kind == "bed"
+            else element.name
+            for element in self.definition.elements
+            for n in range(len(element.channels))
+        )
 
 
 def programme_of(

@@ -19,7 +19,7 @@ from metaphon.core.adm.writing import chna, to_xml
 from metaphon.core.document.handover import OWN_WIDTH, FileForm, Handover
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import Target, target_named
-from metaphon.core.engine.adm import Programme, programme_of
+from metaphon.core.engine.adm import programme_of
 from metaphon.core.engine.finishing import Finished, Outcome, levelled, levelled_alone
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.plan import Plan, compile
@@ -27,6 +27,7 @@ from metaphon.core.engine.render import BLOCK_FRAMES, Output, StripRun, renderer
 from metaphon.core.engine.renderers import Renderer, Signals
 from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.errors import InputError
+from metaphon.core.files.broadcast_wave import channel_names, extension
 from metaphon.core.files.wave_chunks import add_chunks
 from metaphon.core.measure.programme import Figures, History
 from metaphon.core.spatial.head import SHIPPED
@@ -260,24 +261,48 @@ def _carried_out(
                 made[n] = levelled_alone(into[n], made[n], path, output.target, rate_hz, form)
             elif finds[n]:
                 made[n] = levelled(into[n], made[n].figures, path, output.target, form)
-            if output.programme:
-                _say_positions(path, output.programme, made[n].figures, run.plan.rate_hz, form)
+            _describe(path, output, made[n].figures, run.plan, form, first)
     return [
         Result(path, output, *one)
         for path, output, one in zip(paths, run.outputs, made, strict=True)
     ]
 
 
-def _say_positions(
-    path: Path, programme: Programme, figures: Figures, rate_hz: int, form: FileForm
+def _describe(
+    path: Path, output: Output, figures: Figures, plan: Plan, form: FileForm, first: int
 ) -> None:
-    """Add the definition to a file, with what was measured of its playing."""
-    names = Loudness.__dataclass_fields__
-    loudness = Loudness(**{name: getattr(figures, name) for name in names})
-    definition = replace(programme.definition, loudness=loudness)
+    """Say in a WAVE file when it begins, how loud it is, and what and where its channels are.
+
+    Not when it was made: the same state rendered again gives the same bytes.
+    """
+    if path.suffix != ".wav":
+        return
+    rate_hz = form.rate_hz or plan.rate_hz
     bits = 32 if form.bits == "32f" else int(form.bits)
-    text = to_xml(definition, form.rate_hz or rate_hz, bits)
-    add_chunks(path, {b"axml": text.encode(), b"chna": chna(definition)})
+    stem = f", stem {output.stem}" if output.stem else ""
+    begins = round((first / plan.rate_hz - form.lead_s) * rate_hz)
+    history = f"A=PCM,F={rate_hz},W={bits},T={output.target.title}"
+    told = [getattr(figures, name) for name in _SAID]
+    content = {
+        b"bext": extension(f"{plan.title}{stem}, {output.target.title}", begins, history, told),
+        b"iXML": channel_names(plan.title, output.target.channel_labels),
+    }
+    if output.programme:
+        loudness = Loudness(**dict(zip(_SAID, told, strict=True)))
+        definition = replace(output.programme.definition, loudness=loudness)
+        content[b"axml"] = to_xml(definition, rate_hz, bits).encode()
+        content[b"chna"] = chna(definition)
+    add_chunks(path, content)
+
+
+# in the order of a chunk bext
+_SAID = (
+    "integrated_lufs",
+    "loudness_range_lu",
+    "true_peak_dbtp",
+    "max_momentary_lufs",
+    "max_short_term_lufs",
+)
 
 
 class _Lane:
