@@ -18,6 +18,7 @@ import soundfile
 from bench.coherence import coherence
 from bench.edits import edits
 from bench.field import field
+from bench.handover import handover
 from bench.listening import listen
 from bench.pages import pages
 from bench.reverb import reverb
@@ -172,6 +173,7 @@ CASES: dict[str, Callable[[], Iterator[str]]] = {
         coherence,
         edits,
         field,
+        handover,
         pages,
         reverb,
         listen,

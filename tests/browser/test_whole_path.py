@@ -82,8 +82,12 @@ class WholePath(BrowserTest):
             self.assertEqual(
                 (info.channels, info.samplerate, info.subtype), (channels, RATE_HZ, "PCM_24")
             )
-        with page.expect_download() as download:
-            page.locator("#renders section:first-child a:has-text('JSON')").click()
+        with page.expect_popup() as opened:
+            page.locator("#renders section:first-child a:has-text('Report')").click()
+        paper = opened.value
+        expect(paper.locator("main")).to_contain_text("Hand-bells is heard twice")
+        with paper.expect_download() as download:
+            paper.click("a:has-text('JSON')")
         self.assertEqual(len(json.loads(Path(download.value.path()).read_text())["files"]), 3)
 
     def test_an_own_mix_from_several_files(self) -> None:

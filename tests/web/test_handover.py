@@ -107,6 +107,9 @@ class Files(HandoverTest):
             self.assertEqual(hashlib.sha256(package.read(name)).hexdigest(), digest)
         whole, gull, boat = (self.sound(file) for file in row.files.filter(kind="audio"))
         np.testing.assert_allclose(gull + boat, whole, atol=1e-6)
+        paper = self.client.get(self.url("handover:report", row.pk))
+        self.assertContains(paper, "The stems of tracks in Stereo (0+2+0) add up to the mix within")
+        self.assertContains(paper, sums["Pier_0+2+0.wav"])
 
     def test_a_verdict_is_given_on_mixes(self) -> None:
         row = self.hand_over(level="gain", loudness_lufs="-20", bits="24")

@@ -84,7 +84,7 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
     for kind, targets in asked.stems.items():
         placed = tuple(name for name in targets if name != OWN_WIDTH)
         for stem in stems_of(mix, kind, asked.rooms) if placed else ():
-            runs.append(Run(compile(stem.mix), _outputs(placed, stem.word, head)))
+            runs.append(Run(compile(stem.mix), _outputs(placed, stem.word, head, kind)))
         for stem in sources_of(mix) if OWN_WIDTH in targets else ():
             assert stem.width
             runs.append(Run(compile(stem.mix), [Output(stem.width, f"{stem.word}_dry")]))
@@ -100,8 +100,9 @@ def _with_positions(mix: Mix, plan: Plan, asked: Handover) -> list[Output]:
     return [Output(found.target, programme=found)]
 
 
-def _outputs(targets: Sequence[str], stem: str | None, head: Path) -> list[Output]:
-    return [Output(target_named(name), stem, head) for name in dict.fromkeys(targets)]
+def _outputs(targets: Sequence[str], stem: str | None, head: Path, kind: str = "") -> list[Output]:
+    names = dict.fromkeys(targets)
+    return [Output(target_named(name), stem, head, kind=kind) for name in names]
 
 
 def render_to_files(

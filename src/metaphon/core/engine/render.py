@@ -31,6 +31,8 @@ BLOCK_FRAMES = 32 * GRID_FRAMES
 class Output:
     """One result: a target, of the whole mix or of a part of it, a stem, named by a word.
 
+    `kind` is that of the stems it belongs to, which add up to the mix; empty where it is none.
+
     `head` is whose ears headphones are for, a SOFA file. `only` is the one strip that is heard, of
     what it puts into the programme itself. `programme` is that of a file with an audio definition.
     """
@@ -40,6 +42,7 @@ class Output:
     head: Path = SHIPPED
     only: str | None = None
     programme: Programme | None = None
+    kind: str = ""
 
 
 def render(

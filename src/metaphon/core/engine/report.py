@@ -11,6 +11,7 @@ from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import Target
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.engine.offline import Result
+from metaphon.core.engine.sums import sums_of
 from metaphon.core.measure.loudness_limits import judged
 
 _JUDGED = {"pass": "Passes", "warn": "Close", "fail": "Fails"}
@@ -43,6 +44,7 @@ def report(
         "revision": revision,
         "asked": asked.model_dump(mode="json"),
         "files": [_entry(mix, asked, result) for result in results],
+        "sums": [asdict(found) for found in sums_of(results)],
         "findings": list(findings),
     }
 
@@ -126,6 +128,8 @@ def as_text(told: Mapping[str, Any]) -> str:
         if row["verdict"]:
             lines.append(f"{_JUDGED[row['verdict']['word']]:<20} {row['verdict']['said']}")
         lines += [f"SHA-256              {row['sha256']}", *row["left_out"], ""]
+    if told["sums"]:
+        lines += ["Stems", "-----", *(found["said"] for found in told["sums"]), ""]
     lines += ["Findings", "--------"]
     lines += [
         f"{finding['severity'].capitalize()}: {finding['message']}" for finding in told["findings"]

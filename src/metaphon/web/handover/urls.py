@@ -13,6 +13,7 @@ urlpatterns = [
     path("render/<int:render_id>/cancel", views.cancel, name="cancel"),
     path("render/<int:render_id>/retry", views.retry, name="retry"),
     path("render/<int:render_id>/name", views.name, name="name"),
+    path("render/<int:render_id>/report", views.report, name="report"),
     path("render/<int:render_id>/package", views.package, name="package"),
     path("render/<int:render_id>/remove", views.remove, name="remove"),
     path("render/<int:render_id>/changes/<int:since_id>", changes.show, name="changes"),

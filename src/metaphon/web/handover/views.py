@@ -1,5 +1,6 @@
 """Handover: choose formats, render them in one pass, hear, check and take them away."""
 
+import json
 from contextlib import suppress
 
 from django.db import transaction
@@ -29,6 +30,7 @@ _CONTENT_TYPES = {
     "flac": "audio/flac",
     "json": "application/json",
     "txt": "text/plain; charset=utf-8",
+    "xml": "application/xml",
 }
 
 
@@ -178,6 +180,17 @@ def name(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
     row.label = request.POST.get("label", "").strip()[:80]
     row.save(update_fields=["label"])
     return progress(request, mix_id, render_id)
+
+
+def report(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
+    """All that is known of a handover on one page, to be read or printed."""
+    mix, row = _render_of(request, mix_id, render_id)
+    file = row.files.filter(kind="json").first()
+    if file is None:
+        raise InputError("This handover is not ready yet; wait until it is done.")
+    with file.file.open("rb") as held:
+        told = json.load(held)
+    return render(request, "handover/report.html", {"mix": mix, "row": row, "told": told})
 
 
 def package(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponseBase:

@@ -99,7 +99,8 @@ class RenderFile(models.Model):
 
     render = models.ForeignKey(Render, models.CASCADE, related_name="files")
     kind = models.CharField(
-        max_length=6, choices=[("audio", "audio"), ("json", "JSON"), ("report", "report")]
+        max_length=6,
+        choices=[("audio", "audio"), ("json", "JSON"), ("report", "report"), ("xml", "XML")],
     )
     name = models.CharField(max_length=255)
     file = models.FileField(upload_to=render_path, max_length=255)

@@ -2,7 +2,7 @@
 
 import json
 import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -18,6 +18,7 @@ from metaphon.core.engine.levels import StripMeters
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.offline import Result, Run, render_to_files, runs_of
 from metaphon.core.engine.report import as_text, report, report_name
+from metaphon.core.files.wave_chunks import chunk
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.jobs.models import Render, RenderFile
@@ -60,7 +61,8 @@ def run(render: Render) -> None:
         text.write_text(as_text(told), encoding="utf-8")
         summary = Path(folder) / report_name(mix.title, "json")
         summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
-        rows = [
+        rows = [_row(render, "xml", path) for path in _definitions(results)]
+        rows += [
             _result_row(render, result, entry, mix.fold_down.shares)
             for result, entry in zip(results, told["files"], strict=True)
         ]
@@ -103,6 +105,15 @@ def _needed_bytes(runs: Sequence[Run], wanted: Handover) -> int:
     channels = sum(output.target.channels for run in runs for output in run.outputs)
     seconds = plan.duration_s + wanted.lead_s + wanted.tail_s
     return round(seconds * (wanted.rate_hz or plan.rate_hz) * sample * channels)
+
+
+def _definitions(results: Sequence[Result]) -> Iterator[Path]:
+    """What files with positions say, as text beside them."""
+    for result in results:
+        if result.output.programme:
+            path = result.path.with_suffix(".xml")
+            path.write_bytes(chunk(result.path, b"axml") or b"")
+            yield path
 
 
 def _row(render: Render, kind: str, path: Path) -> RenderFile:

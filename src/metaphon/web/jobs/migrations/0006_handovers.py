@@ -20,6 +20,11 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.RunPython(in_many, migrations.RunPython.noop),
+        migrations.AlterField(
+            model_name='renderfile',
+            name='kind',
+            field=models.CharField(choices=[('audio', 'audio'), ('json', 'JSON'), ('report', 'report'), ('xml', 'XML')], max_length=6),
+        ),
         migrations.AddField(
             model_name='render',
             name='files_ready',

@@ -1,0 +1,51 @@
+"""Whether stems add up to their mix: shown with every handover that has both."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from metaphon.core.engine.offline import Result
+from metaphon.core.files.audio import ClipReader
+
+_STRETCH = 1 << 16
+
+
+@dataclass(frozen=True)
+class Sum:
+    """Stems of one kind in one target, and what their sum differs by from the mix, in dB of it."""
+
+    kind: str
+    target: str
+    off_db: float | None  # None where not a sample differs
+    said: str
+
+
+def sums_of(results: Sequence[Result]) -> list[Sum]:
+    """Add up the stems of each kind in each target whose mix is there too."""
+    mixes = {one.output.target.name: one for one in results if not one.output.stem}
+    sets: dict[tuple[str, str], list[Result]] = {}
+    for one in results:
+        if one.output.kind and one.output.target.name in mixes:
+            sets.setdefault((one.output.kind, one.output.target.name), []).append(one)
+    return [_added(kind, mixes[target], stems) for (kind, target), stems in sets.items()]
+
+
+def _added(kind: str, mix: Result, stems: Sequence[Result]) -> Sum:
+    off = whole = 0.0
+    readers = [ClipReader(one.path) for one in (mix, *stems)]
+    for at in range(0, readers[0].frames, _STRETCH):
+        wanted, *parts = (reader.read(at, _STRETCH).astype(np.float64) for reader in readers)
+        off += float(np.sum((wanted - sum(parts)) ** 2))
+        whole += float(np.sum(wanted**2))
+    for reader in readers:
+        reader.close()
+    off_db = float(10.0 * np.log10(off / whole)) if off > 0.0 and whole > 0.0 else None
+    title = mix.output.target.title
+    if off_db is None:
+        said = f"The stems of {kind} in {title} are the mix to the last bit."
+    else:
+        said = f"The stems of {kind} in {title} add up to the mix within {off_db:.0f} dB of it."
+    if mix.reduction_db:
+        said += " The mix is limited; its stems are not."
+    return Sum(kind, mix.output.target.name, off_db, said)
