@@ -182,7 +182,7 @@ class Forms(HandoverTest):
             ({"targets": ["0+2+0"], "rate_hz": 12345}, "Files may be at 44100, 48000"),
             ({"targets": ["0+2+0"], "start_s": 3.0, "end_s": 2.0}, "It ends before it begins"),
             ({"stems": {"buses": ["own"]}}, "Only tracks have a width of their own"),
-            ({"targets": ["0+2+0"], "lead_s": -1.0}, "Lead s: input should be greater than"),
+            ({"targets": ["0+2+0"], "lead_s": -1.0}, "Silence in front should be greater than"),
         ):
             with self.subTest(words), self.assertRaisesRegex(InputError, words):
                 asked(given_)

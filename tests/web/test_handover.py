@@ -82,7 +82,7 @@ class Asking(HandoverTest):
         for form, words in (
             ({"stems": ["buses own"]}, "Only tracks have a width"),
             ({"name": "x"}, "A name needs"),
-            ({"loudness_lufs": "loud"}, "Loudness lufs"),
+            ({"loudness_lufs": "loud"}, "Loudness is a number, not"),
             ({"end_s": "0.5", "start_s": "0.7"}, "It ends before it begins"),
             ({"stems": ["magic 0+2+0"]}, "Stems"),
             ({"head": "etc/passwd"}, "no longer among yours"),

@@ -360,7 +360,7 @@ class Handover(WebTest):
         self.assertIn(
             "FLAC holds", self.said(self.post("handover:start", container="flac", bits="32f"))
         )
-        self.assertIn("Bits: input should be", self.said(self.post("handover:start", bits="12")))
+        self.assertIn("The depth should be", self.said(self.post("handover:start", bits="12")))
         self.assertIn("no target", self.said(self.edit("handover", kind="add_target", name="5.1")))
         for name in ("0+2+0", "0+5+0", "binaural"):
             self.edit("handover", kind="remove_target", name=name)

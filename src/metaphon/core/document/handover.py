@@ -119,5 +119,23 @@ def asked(given: Mapping[str, Any]) -> Handover:
         first = error.errors()[0]
     if first["type"] == "value_error":
         raise InputError(sentence_case(str(first["ctx"]["error"]).rstrip(".")) + ".")
-    field = str(first["loc"][0]).replace("_", " ") if first["loc"] else "What is asked for"
-    raise InputError(f"{sentence_case(field)}: {first['msg'][:1].lower()}{first['msg'][1:]}.")
+    name = str(first["loc"][0]) if first["loc"] else ""
+    label, given_text = _LABELS.get(name, name.replace("_", " ")), str(first["input"])[:30]
+    if first["type"].startswith("float"):
+        raise InputError(f"{sentence_case(label)} is a number, not {given_text!r}.")
+    said = first["msg"].replace("Input should be", "should be")
+    raise InputError(f"{sentence_case(label or 'what is asked for')} {said}, not {given_text!r}.")
+
+
+_LABELS = {
+    "start_s": "the beginning",
+    "end_s": "the end",
+    "lead_s": "silence in front",
+    "tail_s": "silence behind",
+    "loudness_lufs": "loudness",
+    "tolerance_lu": "the tolerance",
+    "ceiling_dbtp": "the ceiling of true peaks",
+    "rate_hz": "the sample rate",
+    "bits": "the depth",
+    "name": "a name",
+}
