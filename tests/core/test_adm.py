@@ -175,6 +175,17 @@ class Written(AdmTest):
         found = {kind: at for kind, at, _ in chunks(path)}
         self.assertLess(found[b"data"], found[b"axml"])
 
+    def test_a_bw64_file_is_imported_and_stays_as_it_is(self) -> None:
+        path = self.written(self.busy(), end_s=0.5)
+        sound, _ = soundfile.read(str(path))
+        other = self.write("long.wav", sound.T, subtype="PCM_24", format="RF64")
+        add_chunks(other, {kind: chunk(path, kind) or b"" for kind in (b"axml", b"chna")})
+        long = other.read_bytes()
+        self.assertEqual(long[:4], b"BW64")
+        back, _ = import_file(other, self.folder / "long")
+        self.assertEqual(other.read_bytes(), long)
+        self.assertEqual(len(back.tracks), 7)
+
     def test_loudness_is_that_of_its_playing(self) -> None:
         found = definition_of(self.written(self.busy())).loudness
         assert found.integrated_lufs is not None

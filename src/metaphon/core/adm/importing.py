@@ -1,6 +1,9 @@
 """A file with an audio definition made into a mix with its own recordings."""
 
 import re
+import shutil
+import struct
+import tempfile
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -14,7 +17,7 @@ from metaphon.core.document.mix import Automation, Clip, Mix, Placement, Track
 from metaphon.core.document.positions import FORMS, Coordinates
 from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import AudioWriter, ClipReader, probe
+from metaphon.core.files.audio import AudioWriter, ClipReader, call_rf64, probe
 from metaphon.core.files.wave_chunks import chunk, chunks
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
 
@@ -40,10 +43,11 @@ def definition_of(path: FilePath) -> Definition:
         raise InputError(
             f"{path.name} has no audio definition (axml, chna); bring it in as a recording."
         )
-    info = probe(path)
+    form = chunk(path, b"fmt ") or b""
+    channels = struct.unpack("<H", form[2:4])[0] if len(form) >= 4 else 0
     rows = rows_of(table) if table else []
     shown = (text or b"<none/>").decode("utf-8", errors="replace").strip("\0 \r\n\t\ufeff")
-    return from_xml(shown, rows, info.channels)
+    return from_xml(shown, rows, channels)
 
 
 def import_file(path: FilePath, folder: FilePath, name: str = "") -> tuple[Mix, tuple[str, ...]]:
@@ -67,7 +71,26 @@ def import_file(path: FilePath, folder: FilePath, name: str = "") -> tuple[Mix, 
     InputError
         Where the file cannot be read, in one sentence.
     """
-    definition, info = definition_of(path), probe(path)
+    definition = definition_of(path)
+    with tempfile.TemporaryDirectory() as scratch:
+        return _imported(_readable(path, FilePath(scratch)), definition, folder, name)
+
+
+def _readable(path: FilePath, scratch: FilePath) -> FilePath:
+    """A file that libsndfile reads: BW64 as RF64, in a copy, since it is somebody else's."""
+    with path.open("rb") as file:
+        if file.read(4) != b"BW64":
+            return path
+    copy = scratch / path.name
+    shutil.copyfile(path, copy)
+    call_rf64(copy)
+    return copy
+
+
+def _imported(
+    path: FilePath, definition: Definition, folder: FilePath, name: str
+) -> tuple[Mix, tuple[str, ...]]:
+    info = probe(path)
     folder.mkdir(parents=True, exist_ok=True)
     notes, parts = list(definition.notes), []
     for element in definition.elements:

@@ -7,7 +7,6 @@ import os
 import struct
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import BinaryIO
 
 from metaphon.core.errors import InputError
 
@@ -64,8 +63,8 @@ def chunk(path: Path, kind: bytes) -> bytes | None:
 def add_chunks(path: Path, more: Mapping[bytes, bytes]) -> None:
     """Put chunks behind all others of a WAVE file, and say its new size.
 
-    Past 4 GiB the file becomes BW64, whose sizes stand in `ds64`; it must have been written with
-    room for it, as `AudioWriter` does.
+    Past 4 GiB the sizes stand in `ds64`, for which `AudioWriter` leaves room; a file that says what
+    its channels are is then called BW64.
     """
     with path.open("r+b") as file:
         file.seek(0, os.SEEK_END)
@@ -75,15 +74,13 @@ def add_chunks(path: Path, more: Mapping[bytes, bytes]) -> None:
             file.write(
                 kind + struct.pack("<I", len(content)) + content + b"\0" * (len(content) % 2)
             )
-        _say_size(file, file.tell() - 8)
-
-
-def _say_size(file: BinaryIO, size: int) -> None:
-    file.seek(0)
-    if file.read(4) == b"RIFF" and size < _UNSAID:
-        file.write(struct.pack("<I", size))
-        return
-    file.seek(0)
-    file.write(b"BW64")
-    file.seek(20)  # ds64 is the first chunk
-    file.write(struct.pack("<Q", size))
+        size = file.tell() - 8
+        file.seek(0)
+        if file.read(4) == b"RIFF":
+            file.write(struct.pack("<I", min(size, _UNSAID)))
+            return
+        if b"chna" in more:
+            file.seek(0)
+            file.write(b"BW64")
+        file.seek(20)  # ds64 is the first chunk
+        file.write(struct.pack("<Q", size))
