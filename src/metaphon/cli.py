@@ -134,6 +134,10 @@ def _parser() -> argparse.ArgumentParser:
     bring.add_argument("--out", type=Path, required=True, metavar="DIR")
     bring.set_defaults(run=_import)
 
+    ltc = commands.add_parser("ltc", help="read linear timecode from a recording")
+    ltc.add_argument("file", type=Path, metavar="FILE")
+    ltc.set_defaults(run=_ltc)
+
     align = commands.add_parser(
         "align", help="find delay and polarity between two recordings of one sound"
     )
@@ -309,6 +313,22 @@ def _import(options: argparse.Namespace) -> Answer:
     write(mix, document)
     print(*notes, sep="\n", end="\n" if notes else "", file=sys.stderr)
     return {"document": str(document), "tracks": len(mix.tracks), "notes": list(notes)}
+
+
+def _ltc(options: argparse.Namespace) -> Answer:
+    from metaphon.core.files.timecode_track import timecode_in
+
+    found = timecode_in(options.file)
+    if found is None:
+        raise InputError(f"There is no timecode in {options.file.name}; bring its recording.")
+    return {
+        "rate": found.rate.title,
+        "first": found.first.told(found.rate.drops),
+        "at_s": round(found.at_s, 6),
+        "frames": found.frames,
+        "jumps": found.broken,
+        "offset_s": round(found.offset_s, 6),
+    }
 
 
 def _align(options: argparse.Namespace) -> Answer:

@@ -11,6 +11,7 @@ import numpy as np
 import soundfile
 from django.conf import settings
 
+from metaphon.core.measure.timecode import RATES, as_sound, read_timecode
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.intake.models import Arrival
 from metaphon.web.intake.tasks import check_arrival
@@ -19,7 +20,8 @@ from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.mixes.models import AudioFile, Placement
-from tests.sounds import noise
+from metaphon.web.mixes.snapshots import document_of
+from tests.sounds import RATE_HZ, noise
 from tests.web.base import TUS, WebTest, make_user, recording
 
 
@@ -371,3 +373,32 @@ class Handover(WebTest):
         long = [1.0] * 3000
         long[1234] = -0.5
         self.assertIn("1.500", correlation_path(long))
+
+
+class Timecode(WebTest):
+    def test_a_track_of_it_is_made_read_and_places_what_was_recorded_beside_it(self) -> None:
+        self.assertIn(
+            "is no timecode", self.said(self.post("intake:timecode", rate="25", start="9"))
+        )
+        self.assertIn("from the list", self.said(self.post("intake:timecode", rate="26")))
+        self.post("intake:timecode", rate="25", start="10:00:00:00")
+        strip = self.mix.strips.get(name="Timecode 25")
+        self.assertEqual((strip.muted, strip.placement.mode), (True, "none"))
+        made = AudioFile.objects.get(name="Timecode 25.wav")
+        said = self.post("intake:read_timecode", made.pk)["HX-Trigger"]
+        self.assertIn("10:00:00:00 at 0.000 s, unbroken", said)
+        late = as_sound(read_timecode("10:00:02:00", RATES["25"]), RATES["25"], 2.0, RATE_HZ)
+        other = self.bring_in("recorder.wav", late[None])
+        audio = AudioFile.objects.get(name="recorder.wav")
+        self.post("intake:read_timecode", audio.pk)
+        page = self.client.get(self.url("intake:show"))
+        command = page.context["by_reference"].model_dump(mode="json")
+        self.edit("intake", **command)
+        self.mix.refresh_from_db()
+        document = document_of(self.mix)
+        start = next(t for t in document.tracks if t.id == other.ref).clips[0].start_s
+        self.assertAlmostEqual(start, 2.0, places=4)
+        plain = self.bring_in("plain.wav", noise(1, 1.0))
+        self.assertIsNotNone(plain)
+        audio = AudioFile.objects.get(name="plain.wav")
+        self.assertIn("no timecode", self.said(self.post("intake:read_timecode", audio.pk)))

@@ -6,6 +6,7 @@ from typing import Any
 from metaphon.core.document.mix import Clip, Track, heard_s
 from metaphon.core.edits.clips import MoveClip
 from metaphon.core.edits.registry import Batch
+from metaphon.core.measure.timecode import RATES
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.recordings import kind_of
 from metaphon.web.mixes.snapshots import document_of, recordings_of
@@ -77,6 +78,7 @@ def timeline(mix: Mix, strip_id: str = "", place: int = 0) -> dict[str, Any]:
         "span_s": span_s,
         "scale_s": max(60.0, 2 * span_s),
         "by_reference": _by_reference(rows),
+        "frame_rates": RATES,
     }
 
 

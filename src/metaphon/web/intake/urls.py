@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.intake import arrivals, views
+from metaphon.web.intake import arrivals, timecode, views
 
 app_name = "intake"
 urlpatterns = [
@@ -10,6 +10,8 @@ urlpatterns = [
     path("arrivals/<uuid:key>", arrivals.arrival, name="arrival"),
     path("arrivals/<uuid:key>/dismiss", arrivals.dismiss, name="dismiss"),
     path("definition/<int:audio_id>", views.open_definition, name="open_definition"),
+    path("timecode", timecode.add, name="timecode"),
+    path("timecode/<int:audio_id>", timecode.read, name="read_timecode"),
     path("edit", views.edit, name="edit"),
     path("clip/<str:strip_id>/<int:place>", views.clip, name="clip"),
     path("peaks/<int:audio_id>/<int:exponent>/<int:number>", views.peaks, name="peaks"),
