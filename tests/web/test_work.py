@@ -386,7 +386,8 @@ class Timecode(WebTest):
         self.assertEqual((strip.muted, strip.placement.mode), (True, "none"))
         made = AudioFile.objects.get(name="Timecode 25.wav")
         said = self.post("intake:read_timecode", made.pk)["HX-Trigger"]
-        self.assertIn("10:00:00:00 at 0.000 s, unbroken", said)
+        # the first frame has no edge before it that says where it begins
+        self.assertIn("10:00:00:01 at 0.040 s, unbroken", said)
         late = as_sound(read_timecode("10:00:02:00", RATES["25"]), RATES["25"], 2.0, RATE_HZ)
         other = self.bring_in("recorder.wav", late[None])
         audio = AudioFile.objects.get(name="recorder.wav")

@@ -151,7 +151,8 @@ def as_sound(
     level = np.where(place % 2 == 0, 1.0, -1.0)
     # each edge rises in its time, and has its middle where it is
     along = np.clip((at - edges[place]) / rise, 0.0, 1.0)
-    return (_PEAK * level * -np.cos(np.pi * along)).astype(np.float32)
+    sound: NDArray[np.float64] = _PEAK * level * -np.cos(np.pi * along)
+    return sound.astype(np.float32)
 
 
 def find(sound: NDArray[np.float32], rate_hz: int) -> Found | None:
