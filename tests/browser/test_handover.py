@@ -65,6 +65,7 @@ class Handover(BrowserTest):
             adm = next(name for name in package.namelist() if name.endswith("_adm.wav"))
             elements = definition_of(Path(package.extract(adm, to))).elements
             self.assertEqual([element.kind for element in elements], ["bed"])
+            positions = package.read(adm)
         page.click("nav >> text=Flow")
         page.wait_for_load_state("networkidle")
         page.click("a:has-text('Table')")
@@ -88,3 +89,18 @@ class Handover(BrowserTest):
         expect(page.locator("#messages")).to_contain_text("is a track now. 2 of its originals rest")
         mix.refresh_from_db()
         self.assertEqual([t.resting for t in document_of(mix).tracks], [True, True, False])
+        self.come_back(page, positions)
+
+    def come_back(self, page: Page, positions: bytes) -> None:
+        """The file with positions, opened as a mix of its own."""
+        page.click("nav >> text=Intake")
+        page.wait_for_load_state("networkidle")
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "handed over.wav"
+            path.write_bytes(positions)
+            page.set_input_files("input[type=file]", str(path))
+            page.click("button:has-text('Open as a mix')")
+        page.wait_for_url("**/field/")
+        expect(page.locator("#listen .play")).to_be_enabled()
+        made = Mix.objects.get(title="handed over")
+        self.assertEqual([t.name for t in document_of(made).tracks], ["Bed 5.1"])

@@ -159,7 +159,15 @@ class WholePath(BrowserTest):
         self.served.begin_worker()
         row = mix.renders.first()
         self.assertEqual(row.files.count(), 0)
-        self.wait_for(lambda: mix.renders.get(pk=row.pk).status == "done", 120)
+        self.wait_for(lambda: mix.renders.get(pk=row.pk).status == "done", WORK_MS / 1000)
+        page.reload()
+        page.click("#renders section:first-child button:has-text('Again')")
+        self.wait_for(lambda: mix.renders.filter(status="done").count() == 2, WORK_MS / 1000)
+        sums = [
+            sorted(file.figures["sha256"] for file in one.files.filter(kind="audio"))
+            for one in mix.renders.all()
+        ]
+        self.assertEqual(sums[0], sums[1])
         page.reload()
         page.click("form >> button:has-text('Hand over')")
         page.click("button:has-text('Cancel')")
