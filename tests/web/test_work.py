@@ -383,7 +383,7 @@ class Timecode(WebTest):
         self.assertIn("from the list", self.said(self.post("intake:timecode", rate="26")))
         self.post("intake:timecode", rate="25", start="10:00:00:00")
         strip = self.mix.strips.get(name="Timecode 25")
-        self.assertEqual((strip.muted, strip.placement.mode), (True, "none"))
+        self.assertTrue(strip.resting)
         made = AudioFile.objects.get(name="Timecode 25.wav")
         said = self.post("intake:read_timecode", made.pk)["HX-Trigger"]
         # the first frame has no edge before it that says where it begins

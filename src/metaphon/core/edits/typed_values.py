@@ -11,12 +11,24 @@ from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.errors import InputError, OutOfRange
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 
-_UNIT_ENDINGS = {"dB": "_db", "Hz": "_hz", "ms": "_ms", "s": "_s", "\u00b0": "_deg"}
+_UNIT_ENDINGS = {
+    "dB": "_db",
+    "dBTP": "_dbtp",
+    "Hz": "_hz",
+    "ms": "_ms",
+    "s": "_s",
+    "\u00b0": "_deg",
+}
 
 
 def label_of(name: str, field: FieldInfo) -> str:
     """How a field is called in a sentence: its name without its unit."""
-    ending = _UNIT_ENDINGS.get(str(extra_of(field).get("unit", "")), "")
+    return label_without_unit(name, str(extra_of(field).get("unit", "")))
+
+
+def label_without_unit(name: str, unit: str) -> str:
+    """A name of a field in words, without the unit that it ends with."""
+    ending = _UNIT_ENDINGS.get(unit, "")
     return name.removesuffix(ending).removesuffix("_db").replace("_", " ").capitalize()
 
 

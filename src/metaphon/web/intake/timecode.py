@@ -26,7 +26,7 @@ _SHORTEST_S = 60.0
 
 @changes_mix
 def add(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Make a track of timecode as long as the mix, muted and placed nowhere."""
+    """Make a track of timecode as long as the mix, at rest."""
     mix = mix_for(request, mix_id)
     rate = RATES.get(request.POST.get("rate", ""))
     if rate is None:
@@ -42,11 +42,13 @@ def add(request: HttpRequest, mix_id: int) -> HttpResponse:
         path = Path(folder) / f"{name}.wav"
         write_timecode(path, start, rate, length_s, mix.sample_rate_hz)
         audio = store(mix, path, path.name)
-    track = AddTrack(name=name, file=local_path(audio), mode="none")
+    track = AddTrack(name=name, file=local_path(audio), mode="bed")
     made = track.apply(document).tracks[-1].id
-    mute = SetValue(strips=(made,), path="muted", value=True)
-    carry_out(request, mix_id, Batch(commands=(track, mute)))
-    return _said(f"{name} from {start.told(rate.drops)} is a track now, muted and placed nowhere.")
+    rest = SetValue(strips=(made,), path="resting", value=True)
+    carry_out(request, mix_id, Batch(commands=(track, rest)))
+    return _said(
+        f"{name} from {start.told(rate.drops)} is a track now, at rest: wake it to hear it."
+    )
 
 
 @changes_mix

@@ -12,7 +12,7 @@ from pydantic.fields import FieldInfo
 
 from metaphon.core.document.mix import Clip, LfeSend, Placement, Send, Strip
 from metaphon.core.document.value_paths import range_of_field
-from metaphon.core.edits.typed_values import extra_of
+from metaphon.core.edits.typed_values import extra_of, label_without_unit
 from metaphon.core.process.registry import KINDS
 
 
@@ -100,12 +100,10 @@ def _control(
     name: str, said: dict[str, Any], value: Any, schema: dict[str, Any], path: str, channels: int
 ) -> Control:
     unit = said.get("unit", "")
-    ends = {"dB": "_db", "Hz": "_hz", "ms": "_ms", "s": "_s", "\u00b0": "_deg"}
-    label = name.removesuffix(ends.get(unit, "")).removesuffix("_db").replace("_", " ").capitalize()
     common = {
         "name": name,
         "path": path,
-        "label": label,
+        "label": label_without_unit(name, unit),
         "help": said.get("description", ""),
         "default": said.get("default"),
         "group": said.get("group", ""),
