@@ -4,7 +4,6 @@ import json
 from pathlib import Path
 
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404
 
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import target_named
@@ -15,7 +14,7 @@ from metaphon.core.edits.values import SetValue
 from metaphon.core.engine.stems import stems_of
 from metaphon.web.jobs.models import RenderFile
 from metaphon.web.jobs.rendering import asked_of, begins_s
-from metaphon.web.jobs.results import as_recording
+from metaphon.web.jobs.results import as_recording, result_of
 from metaphon.web.mixes.editing import carry_out
 from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -26,7 +25,7 @@ from metaphon.web.mixes.snapshots import document_at, document_of, local_path
 def bring(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponse:
     """Take a result in as a track, with `rest` its originals put to rest in the same step."""
     mix = mix_for(request, mix_id)
-    file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix, kind="audio")
+    file = result_of(mix, file_id)
     commands: list[Command] = [_track(file, as_recording(file))]
     awake = _originals(file, document_of(mix)) if "rest" in request.POST else []
     if awake:

@@ -13,7 +13,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.rendering import between
-from metaphon.web.mixes.models import Mix
+from metaphon.web.jobs.results import result_of
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.shell.fragments import fragment_of
 
@@ -50,7 +50,7 @@ def show(request: HttpRequest, mix_id: int, render_id: int, since_id: int) -> Ht
 def null(request: HttpRequest, mix_id: int, file_id: int, other_id: int) -> HttpResponse:
     """What one file has that another has not, as level over time."""
     mix = mix_for(request, mix_id)
-    new, old = _file(mix, file_id), _file(mix, other_id)
+    new, old = result_of(mix, file_id), result_of(mix, other_id)
     levels = np.array(list(_levels_db(new, old)))
     columns = [part.max() for part in np.array_split(levels, min(_COLUMNS, len(levels)))]
     path = " ".join(
@@ -61,10 +61,6 @@ def null(request: HttpRequest, mix_id: int, file_id: int, other_id: int) -> Http
     loudest = float(levels.max())
     shown = {"path": path, "loudest": None if loudest <= -120.0 else loudest, "file": new}
     return render(request, "handover/null.html", shown)
-
-
-def _file(mix: Mix, number: int) -> RenderFile:
-    return get_object_or_404(RenderFile, pk=number, render__mix=mix, kind="audio")
 
 
 def _levels_db(new: RenderFile, old: RenderFile) -> Iterator[float]:

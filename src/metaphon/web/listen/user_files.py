@@ -18,8 +18,7 @@ from metaphon.core.listen.headphones import read_response
 from metaphon.core.listen.monitor import Monitor
 from metaphon.core.spatial.head import load_head
 from metaphon.core.spatial.layouts import layout_for_channels
-from metaphon.web.jobs.models import RenderFile
-from metaphon.web.jobs.results import as_recording
+from metaphon.web.jobs.results import as_recording, result_of
 from metaphon.web.listen.models import Preset, Reference, UserFile
 from metaphon.web.listen.monitor_source import monitor_of
 from metaphon.web.mixes.models import discard
@@ -131,7 +130,7 @@ def bring_reference(request: HttpRequest, mix_id: int) -> HttpResponse:
 def refer(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponse:
     """Make a result of a render a reference that the mix is compared with."""
     mix = mix_for(request, mix_id)
-    file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix, kind="audio")
+    file = result_of(mix, file_id)
     Reference.objects.create(mix=mix, audio=as_recording(file))
     response = HttpResponse(status=204)
     said = f"{file.title} is a reference now; choose it in Listen."
