@@ -47,7 +47,7 @@ def outputs_of(*targets: str) -> list[Output]:
 
 def files_of(mix: Any, folder: Path, *targets: str, **form: Any) -> list[Result]:
     """A mix rendered to files in a folder, written as a form says."""
-    run = Run(compile(mix), outputs_of(*targets))
+    run = Run(compile(mix), outputs_of(*targets), whole=True)
     return render_to_files([run], folder, FileForm(**form), Names(mix.title))[0]
 
 

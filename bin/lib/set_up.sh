@@ -13,7 +13,8 @@ missing_packages() { # the Debian packages that a purpose (command, run, test, c
   [ "$1" = command ] || ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || echo postgresql
   case $1 in test | check)
     [ -x /usr/bin/chromium ] || echo chromium
-    ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || echo libatomic1 ;;
+    ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || echo libatomic1
+    ls /usr/lib/*/libltc.so.11 >/dev/null 2>&1 || echo libltc11 ;;
   esac
   [ "$1" != check ] || command -v npm >/dev/null || echo nodejs npm
 }

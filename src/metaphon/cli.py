@@ -73,6 +73,12 @@ def _add_render(commands: "argparse._SubParsersAction[Any]") -> None:
     render.add_argument(
         "--targets", help="comma-separated, `adm` among them; the document's own where not given"
     )
+    render.add_argument(
+        "--alternatives", action="store_true", help="each alternative in every target too"
+    )
+    render.add_argument(
+        "--objects", metavar="N", help="ADM of no more than so many objects too; several by commas"
+    )
     stems = ("none", "tracks", "buses", "placements", "groups")
     render.add_argument("--stems", choices=stems, default="none")
     render.add_argument(
@@ -233,7 +239,9 @@ def _asked(options: argparse.Namespace, targets: Sequence[str]) -> "Handover":
     given = {name: value for name, value in given.items() if value is not None}
     named = options.targets.split(",") if options.targets else list(targets)
     given["adm"] = ADM in named
+    given["objects"] = [text.strip() for text in (options.objects or "").split(",") if text.strip()]
     given["targets"] = [name for name in named if name != ADM]
+    given["alternatives"] = given["targets"] if options.alternatives else []
     wanted = [OWN_WIDTH] if options.stem_width == "own" else given["targets"]
     given["stems"] = {} if options.stems == "none" else {options.stems: wanted}
     return asked({**given, "head": ""})
@@ -283,9 +291,16 @@ def _inspect(options: argparse.Namespace) -> Answer:
     if any(one["id"] in ("axml", "chna") for one in found):
         told = definition_of(options.file)
         answer["adm"] = {
-            "programme": told.title,
-            "language": told.language,
-            "loudness": asdict(told.loudness),
+            "programmes": [
+                {
+                    "name": one.name,
+                    "language": one.language,
+                    "loudness": asdict(one.loudness),
+                    "without": [told.elements[n].name for n in sorted(one.absent)],
+                    "gains_db": {told.elements[n].name: db for n, db in one.gains_db.items()},
+                }
+                for one in told.programmes
+            ],
             "objects": [
                 {
                     "name": element.name,
@@ -295,6 +310,9 @@ def _inspect(options: argparse.Namespace) -> Answer:
                     "order": element.order or None,
                     "blocks": [len(path.times_s) for path in element.paths],
                     "importance": element.importance,
+                    "listener": element.varied.model_dump(exclude={"strip"})
+                    if element.varied
+                    else None,
                 }
                 for element in told.elements
             ],

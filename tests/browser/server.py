@@ -185,7 +185,11 @@ class BrowserTest(unittest.TestCase):
         self.addCleanup(lambda: self.assertEqual(self.faults, []))
 
     def hear_console(self, message: ConsoleMessage) -> None:
-        """What a console says is a fault; but a refusal on purpose is told there as well."""
+        """What a console says is a fault; but a refusal on purpose is told there as well.
+
+        So is a page that was given up for another that was pressed after it.
+        """
         refused = re.search(r"(status of|Error Code) 4(03|09|13|22)", message.text)
-        if message.type in ("error", "warning") and not refused:
+        given_up = re.match(r"htmx:(afterRequest|sendAbort), ", message.text)
+        if message.type in ("error", "warning") and not (refused or given_up):
             self.faults.append(f"{message.type}: {message.text} {message.location.get('url')}")

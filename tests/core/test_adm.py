@@ -18,6 +18,7 @@ from metaphon.core.engine.naming import Names
 from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.errors import InputError
 from metaphon.core.files.wave_chunks import add_chunks, chunk, chunks
+from tests.runner import long_test
 from tests.sounds import RATE_HZ, FolderTest, noise
 
 # ITU-R BS.2076-2, section 5 and 6 (from memory): what each element must have, and how it is called
@@ -175,6 +176,30 @@ class Written(AdmTest):
         found = {kind: at for kind, at, _ in chunks(path)}
         self.assertLess(found[b"data"], found[b"axml"])
 
+    @long_test
+    def test_a_whole_one_past_4_gib_is_written_and_read(self) -> None:
+        """A bed of 22.2 and an object at its end, 22 minutes: 25 channels of 24 bits."""
+        self.write("bed.wav", noise(24, 1.0, 1), subtype="PCM_24")
+        self.write("horn.wav", noise(1, 1.0, 2), subtype="PCM_24")
+        at_s = 1320.0
+        tracks = [
+            {"id": "bed", "sound": "bed.wav", "placement": {"layout": "9+10+3"}},
+            {"id": "horn", "sound": "horn.wav", "start_s": at_s, "placement": {"mode": "object"}},
+        ]
+        path = self.written(self.mix(tracks))
+        self.assertGreater(path.stat().st_size, 1 << 32)
+        with path.open("rb") as file:
+            self.assertEqual(file.read(4), b"BW64")
+        told = definition_of(path)
+        self.assertEqual([len(one.channels) for one in told.elements], [24, 1])
+        data = next(at for kind, at, _ in chunks(path) if kind == b"data")
+        with path.open("rb") as file:
+            file.seek(data + round(at_s * RATE_HZ) * 25 * 3)
+            frame = np.frombuffer(file.read(25 * 3 * 4800), dtype=np.uint8).reshape(-1, 25, 3)
+        values = frame[..., 2].astype(np.int8).astype(int) * 65536 + frame[..., 1] * 256.0
+        horn = soundfile.read(str(self.folder / "horn.wav"))[0][:4800]
+        self.assertLess(np.abs(values[:, 24] / 2**23 - horn).max(), 1e-4)
+
     def test_a_bw64_file_is_imported_and_stays_as_it_is(self) -> None:
         path = self.written(self.busy(), end_s=0.5)
         sound, _ = soundfile.read(str(path))
@@ -187,7 +212,7 @@ class Written(AdmTest):
         self.assertEqual(len(back.tracks), 7)
 
     def test_loudness_is_that_of_its_playing(self) -> None:
-        found = definition_of(self.written(self.busy())).loudness
+        found = definition_of(self.written(self.busy())).programmes[0].loudness
         assert found.integrated_lufs is not None
         plain = Handover(targets=("4+7+0",))
         (result,), _ = render_to_files(
@@ -318,7 +343,7 @@ class Levelled(AdmTest):
     def test_it_is_brought_to_its_loudness_by_gain_alone(self) -> None:
         path = self.written(self.busy(), level="limiter", loudness_lufs=-30.0, container="flac")
         self.assertEqual(path.suffix, ".wav")
-        loudness = definition_of(path).loudness
+        loudness = definition_of(path).programmes[0].loudness
         self.assertAlmostEqual(loudness.integrated_lufs or 0.0, -30.0, places=1)
         back, _ = import_file(path, self.folder / "back")
         plain = Handover(targets=("4+7+0",))

@@ -148,6 +148,26 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "wake": [{"strip": "asleep"}],
     "add_target": [{"name": "scene1"}],
     "remove_target": [{"name": "binaural"}],
+    "add_alternative": [
+        {"name": "Norsk", "language": "nb"},
+        {"name": "Louder", "like": "far"},
+    ],
+    "remove_alternative": [{"alternative": "far"}],
+    "set_alternative": [
+        {"alternative": "far", "path": "name", "value": "Farther"},
+        {"path": "language", "value": "en"},
+    ],
+    "set_variation": [
+        {"alternative": "far", "strip": "gull", "path": "heard", "value": "silent"},
+        {"alternative": "far", "strip": "pair", "path": "gain_db", "value": "-6 dB"},
+    ],
+    "add_varied": [{"strip": "boat"}],
+    "remove_varied": [{"strip": "gull"}],
+    "set_varied": [
+        {"strip": "gull", "path": "least_db", "value": "-12"},
+        {"strip": "gull", "path": "switched", "value": True},
+        {"strip": "gull", "path": "choice", "value": "Birds"},
+    ],
     "batch": [
         {
             "commands": [
@@ -218,6 +238,16 @@ class EditTest(FolderTest):
             groups=[{"id": "birds", "name": "Birds"}],
             automation=[{"target": "gull/placement/azimuth_deg", "points": points}],
             targets=["0+2+0", "0+5+0", "binaural"],
+            alternatives={
+                "varied": [{"strip": "gull"}],
+                "programmes": [
+                    {
+                        "id": "far",
+                        "name": "Far",
+                        "variations": [{"strip": "gull", "gain_db": -9.0}],
+                    }
+                ],
+            },
         )
 
     def command(self, data: dict[str, Any]) -> dict[str, Any]:
@@ -317,6 +347,13 @@ _SILENT = {
     "add_print",
     "reset_fold_down",
     "choose_delivery",
+    "add_alternative",
+    "remove_alternative",
+    "set_alternative",
+    "set_variation",
+    "add_varied",
+    "remove_varied",
+    "set_varied",
 }
 _UNHEARD = [
     {"kind": "link_reverb", "strip": "shed", "place": 0, "to": None},

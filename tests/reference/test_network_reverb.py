@@ -265,6 +265,20 @@ class AnySetting(unittest.TestCase):
         loudest = 10.0 ** (max(one.wet_db, other.wet_db, 0.0) / 20.0)
         self.assertLess(np.abs(joined).max(), 40.0 * loudest * np.abs(sound).max())
 
+    def test_half_held_it_falls_at_half_the_pace_and_never_grows(self) -> None:
+        """What is lost a round is halved, in dB; treble that lives on does not make it grow."""
+        reverb = NetworkReverb(decay_s=0.1, bass_decay=0.1, treble_decay=2.0, predelay_ms=0.0)
+        running = reverb.start(FORMATS[1], RATE_HZ, 0)
+        sound = noise(2, 0.5, 2)[:, : 20 * PIECE]
+        half = reverb.model_copy(update={"hold": 0.5})
+        running.process(sound, Motion.still(reverb), 0)
+        quiet = np.zeros_like(sound)
+        power = [
+            float(np.mean(running.process(quiet, Motion.still(half), (20 + 20 * n) * PIECE) ** 2))
+            for n in range(4)
+        ]
+        self.assertEqual(power, sorted(power, reverse=True))
+
     def test_it_falls_silent_and_no_number_is_too_small(self) -> None:
         """Exactly 0 in the end; on the way nothing so small that a processor works slowly on it."""
         reverb = NetworkReverb(decay_s=0.1, predelay_ms=0.0, early=0.5, diffusion=0.1, build_up=0.4)

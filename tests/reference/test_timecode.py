@@ -1,5 +1,6 @@
 """Linear timecode against SMPTE ST 12-1: bit by bit, drop frames, and read back from sound."""
 
+import ctypes
 import unittest
 
 import numpy as np
@@ -97,3 +98,42 @@ class Sound(unittest.TestCase):
         sound = as_sound(Timecode(0, 0, 0, 0), RATES["30"], 1.0, RATE_HZ)
         self.assertEqual(len(sound), RATE_HZ)
         self.assertAlmostEqual(float(np.abs(sound).max()), 0.25, places=3)
+
+
+class Outside(unittest.TestCase):
+    """Held against libltc, Debian's decoder of linear timecode (LGPL, libltc11)."""
+
+    def decoded(self, sound: np.ndarray) -> list[tuple[Timecode, int]]:
+        """What the outside decoder reads: each frame, and the sample that it begins with."""
+        library = ctypes.CDLL("libltc.so.11")
+        library.ltc_decoder_create.restype = ctypes.c_void_p
+        decoder = ctypes.c_void_p(library.ltc_decoder_create(RATE_HZ // 25, 4096))
+        samples = np.ascontiguousarray(sound, dtype=np.float32)
+        library.ltc_decoder_write_float.argtypes = [
+            *(ctypes.c_void_p, ctypes.c_void_p, ctypes.c_size_t, ctypes.c_longlong)
+        ]
+        library.ltc_decoder_write_float(decoder, samples.ctypes.data, len(samples), 0)
+        found = []
+        frame = ctypes.create_string_buffer(1024)
+        while library.ltc_decoder_read(decoder, frame):
+            told = ctypes.create_string_buffer(64)
+            library.ltc_frame_to_time(told, frame, 0)
+            hours, minutes, seconds, number = told.raw[9:13]  # behind the zone and the date
+            begins = int.from_bytes(frame.raw[16:24], "little", signed=True)
+            found.append((Timecode(hours, minutes, seconds, number), begins))
+        library.ltc_decoder_free(decoder)
+        return found
+
+    def test_every_frame_is_read_by_an_outside_decoder(self) -> None:
+        for name, rate in RATES.items():
+            with self.subTest(name):
+                first = number_of(Timecode(0, 59, 59, 0), rate)
+                sound = as_sound(timecode_of(first, rate), rate, 3.0, RATE_HZ)
+                found = self.decoded(sound)
+                self.assertGreater(len(found), 65)
+                for code, begins in found:
+                    number = round(begins / RATE_HZ * float(rate.real))
+                    self.assertEqual(code, timecode_of(first + number, rate))
+                    # its own clock follows the edges within a bit
+                    wanted = number * RATE_HZ / float(rate.real)
+                    self.assertLess(abs(begins - wanted), RATE_HZ / 25 / 80)

@@ -399,7 +399,24 @@ class Timecode(WebTest):
         document = document_of(self.mix)
         start = next(t for t in document.tracks if t.id == other.ref).clips[0].start_s
         self.assertAlmostEqual(start, 2.0, places=4)
-        plain = self.bring_in("plain.wav", noise(1, 1.0))
-        self.assertIsNotNone(plain)
+        self.bring_in("plain.wav", noise(1, 1.0))
         audio = AudioFile.objects.get(name="plain.wav")
         self.assertIn("no timecode", self.said(self.post("intake:read_timecode", audio.pk)))
+
+    def test_how_far_a_recorder_is_out_is_found(self) -> None:
+        """By the timecode of the mix; wherever the clip of its take was put."""
+        self.post("intake:timecode", rate="25", start="10:00:00:00")
+        for frames, words in (("7", "7.0 frames ahead of"), ("-12", "12.0 frames behind")):
+            with self.subTest(frames):
+                self.post("intake:record_timecode", rate="25", start="10:00:00:00", frames=frames)
+                audio = AudioFile.objects.order_by("pk").last()
+                assert audio is not None
+                said = self.post("intake:read_timecode", audio.pk)["HX-Trigger"]
+                self.assertIn(f"{words} the timecode of the mix", said)
+        strip = self.mix.strips.order_by("pk").last()
+        assert strip is not None
+        self.edit("intake", kind="move_clip", strip=strip.ref, place=0, start_s=1.0)
+        said = self.post("intake:read_timecode", audio.pk)["HX-Trigger"]
+        self.assertIn("37.0 frames behind", said)
+        nonsense = self.post("intake:record_timecode", rate="25", start="10:00:00:00", frames="x")
+        self.assertIn("type how many", self.said(nonsense))

@@ -10,12 +10,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path
+from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path, Programme
 from metaphon.core.adm.reading import from_xml, rows_of
+from metaphon.core.document.alternatives import (
+    Alternative,
+    Alternatives,
+    Variation,
+    Varied,
+    is_language,
+)
 from metaphon.core.document.breakpoints import CURVES, MOST_POINTS, Breakpoints
 from metaphon.core.document.mix import Automation, Clip, Mix, Placement, Track
 from metaphon.core.document.positions import FORMS, Coordinates
-from metaphon.core.document.value_paths import range_of_field
+from metaphon.core.document.value_paths import within
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, ClipReader, call_rf64, probe
 from metaphon.core.files.wave_chunks import chunk, chunks
@@ -93,13 +100,15 @@ def _imported(
     info = probe(path)
     folder.mkdir(parents=True, exist_ok=True)
     notes, parts = list(definition.notes), []
-    for element in definition.elements:
-        parts += _parts(element, notes)
+    for number, element in enumerate(definition.elements):
+        parts += [(number, *part) for part in _parts(element, notes)]
     tracks, lanes = [], []
     ids: set[str] = set()
+    elements: dict[str, int] = {}
     wanted = []
-    for part, place, order in parts:
+    for number, part, place, order in parts:
         own = _free_id(part.name, ids)
+        elements[own] = number
         file = folder / f"{own}.wav"
         wanted.append((file, [part.channels[n] if n is not None else None for n in order]))
         tracks.append(
@@ -108,6 +117,7 @@ def _imported(
                 name=part.name[:120] or own,
                 gain_db=min(max(part.gain_db, -120.0), 12.0),
                 resting=part.gain_db <= -120.0,
+                muted=number in definition.programmes[0].absent,
                 clips=(Clip(file=file, start_s=part.start_s),),
                 placement=place,
             )
@@ -115,14 +125,50 @@ def _imported(
         if part.paths:
             lanes += _lanes(own, part.paths[0], part.start_s, info.sample_rate_hz)
     _write(path, wanted, info.sample_rate_hz)
-    title = (name or definition.title).strip()[:120] or "Untitled"
+    title = (name or definition.programmes[0].name).strip()[:120] or "Untitled"
     mix = Mix(
         title=title,
         sample_rate_hz=info.sample_rate_hz,
         tracks=tuple(tracks),
         automation=tuple(lanes),
+        alternatives=_alternatives(definition, elements),
     )
     return mix, tuple(notes)
+
+
+def _alternatives(definition: Definition, elements: dict[str, int]) -> Alternatives:
+    """What a file says of other programmes and of listeners, of tracks by their elements."""
+    main, *others = definition.programmes
+
+    def variation(track: str, number: int, one: Programme) -> Variation:
+        heard = number not in one.absent
+        same = heard == (number not in main.absent)
+        gain_db = one.gains_db.get(number, 0.0) - main.gains_db.get(number, 0.0)
+        return Variation(
+            strip=track,
+            heard="as_in_mix" if same else "heard" if heard else "silent",
+            gain_db=within(Variation.model_fields["gain_db"], gain_db),
+        )
+
+    programmes = []
+    for n, one in enumerate(others, start=1):
+        found = (variation(track, number, one) for track, number in elements.items())
+        kept = tuple(v for v in found if v.heard != "as_in_mix" or v.gain_db)
+        language = one.language if is_language(one.language) else ""
+        programmes.append(
+            Alternative(
+                id=f"programme_{n + 1}", name=one.name[:80], language=language, variations=kept
+            )
+        )
+    differing = {v.strip for one in programmes for v in one.variations}
+    varied = []
+    for track, number in elements.items():
+        told = definition.elements[number].varied
+        if told or track in differing:
+            own = told or Varied(strip=track)
+            varied.append(own.model_copy(update={"strip": track}))
+    language = main.language if is_language(main.language) else ""
+    return Alternatives(language=language, varied=tuple(varied), programmes=tuple(programmes))
 
 
 _Part = tuple[Element, Placement, list[int | None]]
@@ -220,8 +266,7 @@ def _placement(element: Element, path: Path) -> Placement:
 def _within(name: str, value: float) -> float:
     if name == "azimuth_deg":
         value = 180.0 - (180.0 - value) % 360.0
-    limits = range_of_field(Placement.model_fields[name]) or (0.0, 360.0)
-    return round(min(max(value, limits[0]), limits[1]), _DECIMALS)
+    return round(within(Placement.model_fields[name], value), _DECIMALS)
 
 
 def _lanes(strip: str, path: Path, start_s: float, rate_hz: int) -> list[Automation]:

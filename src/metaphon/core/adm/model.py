@@ -1,11 +1,13 @@
 """What a file with an audio definition holds, in plain data."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.document.alternatives import Varied
 from metaphon.core.spatial.zones import Zone
 
 Kind = Literal["bed", "object", "scene"]
@@ -45,6 +47,8 @@ class Element:
     """One object of the model: a bed, an object or a scene, on channels of the file, from 0 on.
 
     `loudspeakers` are those of a bed, `paths` one a channel of an object, `order` that of a scene.
+    `content` names what it belongs to, empty for what every programme has; `varied` is what a
+    listener may change of it.
     """
 
     name: str
@@ -59,6 +63,8 @@ class Element:
     snap: bool = False
     divergence_range_deg: float = 45.0
     excluded: tuple[Zone, ...] = ()
+    content: str = ""
+    varied: Varied | None = None
 
 
 @dataclass(frozen=True)
@@ -73,12 +79,25 @@ class Loudness:
 
 
 @dataclass(frozen=True)
-class Definition:
-    """A whole file: one programme, its elements, and what could not be understood of it."""
+class Programme:
+    """One of the programmes of a file.
 
-    title: str
-    elements: tuple[Element, ...]
-    end_s: float
+    `absent` are the places of elements that it is without, `gains_db` what others are turned up by
+    in it.
+    """
+
+    name: str
     language: str = ""
     loudness: Loudness = Loudness()
+    absent: frozenset[int] = frozenset()
+    gains_db: Mapping[int, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Definition:
+    """A whole file: its programmes, its elements, and what could not be understood of it."""
+
+    programmes: tuple[Programme, ...]
+    elements: tuple[Element, ...]
+    end_s: float
     notes: tuple[str, ...] = field(default=())

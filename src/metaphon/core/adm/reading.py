@@ -13,8 +13,10 @@ from xml.etree.ElementTree import Element as Xml
 
 import numpy as np
 
-from metaphon.core.adm.model import Definition, Element, Loudness, Loudspeaker, Path
+from metaphon.core.adm.model import Definition, Element, Loudness, Loudspeaker, Path, Programme
 from metaphon.core.adm.writing import COORDINATES, ZONE_ANGLES
+from metaphon.core.document.alternatives import Varied
+from metaphon.core.document.value_paths import within
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.layouts import LOUDSPEAKERS
@@ -59,6 +61,8 @@ _COMMON = {
     0x23: "U-045",
 }
 _URN = re.compile(r"urn:itu:bs:2051:\d+:speaker:")
+# the fields of a range that a listener may go in
+_GAIN_BOUNDS = {False: "least_db", True: "most_db"}
 _SAME = {"LFE": "LFE1", "LFEL": "LFE1", "LFER": "LFE2", "RC_LFE": "LFE1"}
 
 
@@ -143,26 +147,53 @@ class _Reader:
             self._notes.append(note)
 
     def definition(self) -> Definition:
-        programmes = self._kinds.get("audioProgramme", [])
-        programme = programmes[0] if programmes else None
-        if len(programmes) > 1:
-            self._say(f"It has {len(programmes)} programmes; the first one is taken.")
-        objects = self._objects_of(programme)
-        elements = [found for one in objects for found in self._elements(one)]
+        told = self._kinds.get("audioProgramme", [])
+        objects: list[Xml] = []
+        holders: list[Xml | None] = [*told] or [None]
+        for holder in holders:
+            objects += [found for found in self._objects_of(holder) if found not in objects]
+        elements: list[Element] = []
+        places: dict[str, list[int]] = {}  # of the elements that an object became
+        for one in objects:
+            found = self._elements(one)
+            identifier = one.get("audioObjectID", "")
+            places[identifier] = list(range(len(elements), len(elements) + len(found)))
+            elements += found
         if not objects:  # no objects at all: each row of the table stands for itself
             elements = self._without_objects()
         if not elements:
             raise InputError("This file defines no sound that can be brought in; export it again.")
-        end_s = 0.0
-        if programme is not None and programme.get("end"):
-            end_s = _seconds(programme.get("end", ""), 0.0)
+        main = told[0] if told else None
+        end_s = _seconds(main.get("end", ""), 0.0) if main is not None else 0.0
+        programmes = [self._programme(one, places, len(elements)) for one in told]
         return Definition(
-            (programme.get("audioProgrammeName") if programme is not None else "") or "Untitled",
+            tuple(programmes) or (Programme("Untitled"),),
             tuple(elements),
             end_s,
-            (programme.get("audioProgrammeLanguage") if programme is not None else "") or "",
-            _loudness_of(programme),
             tuple(self._notes),
+        )
+
+    def _programme(self, one: Xml, places: dict[str, list[int]], count: int) -> Programme:
+        """A programme: which elements it has, and what some are turned up by in it."""
+        heard: set[int] = set()
+        gains: dict[int, float] = {}
+        chosen = {(c.text or "").strip() for c in children(one, "alternativeValueSetIDRef")}
+        for found in self._objects_of(one):
+            own = places.get(found.get("audioObjectID", ""), [])
+            heard |= set(own)
+            for values in children(found, "alternativeValueSet"):
+                if values.get("alternativeValueSetID") not in chosen:
+                    continue
+                if any(local(child) != "gain" for child in values):
+                    name = found.get("audioObjectName")
+                    self._say(f"{name}: of its alternative values only the gain is taken.")
+                gains |= dict.fromkeys(own, _gain_db(values) - _gain_db(found))
+        return Programme(
+            one.get("audioProgrammeName") or "Untitled",
+            one.get("audioProgrammeLanguage") or "",
+            _loudness_of(one),
+            frozenset(range(count)) - heard if places else frozenset(),
+            {n: gain_db for n, gain_db in gains.items() if gain_db},
         )
 
     def _objects_of(self, programme: Xml | None) -> list[Xml]:
@@ -196,13 +227,36 @@ class _Reader:
         silent = [uid for uid in uids if uid not in self._rows and uid != "ATU_00000000"]
         if silent:
             self._say(f"{name}: {len(silent)} of its tracks are on no channel of the file.")
-        if children(one, "alternativeValueSet"):
-            self._say(f"{name}: its alternative values are left out.")
         packs: dict[str, list[TrackRow]] = {}
         for row in rows:
             packs.setdefault(row.pack or self._pack_of(one), []).append(row)
         found = [self._element(one, name, pack, own) for pack, own in packs.items()]
         return [element for element in found if element]
+
+    def _varied(self, one: Xml, name: str) -> Varied | None:
+        """What a listener may change of an object."""
+        found: dict[str, Any] = {}
+        for told in children(one, "audioObjectInteraction")[:1]:
+            found["switched"] = told.get("onOffInteract") == "1"
+            if told.get("gainInteract") == "1":
+                found |= {
+                    field: within(Varied.model_fields[field], _db(each))
+                    for each in children(told, "gainInteractionRange")
+                    for field in [_GAIN_BOUNDS[each.get("bound") == "max"]]
+                }
+            if told.get("positionInteract") == "1":
+                for each in children(told, "positionInteractionRange"):
+                    field = f"{each.get('coordinate')}_deg"
+                    if field not in ("azimuth_deg", "elevation_deg"):
+                        self._say(f"{name}: a listener may move it in a way that is not read.")
+                        continue
+                    value = within(Varied.model_fields[field], abs(_number(each.text, 0.0)))
+                    found[field] = max(found.get(field, 0.0), value)
+        others = [(c.text or "").strip() for c in children(one, "audioComplementaryObjectIDRef")]
+        if others:
+            found["choice"] = min(one.get("audioObjectID", ""), *others)
+            found["switched"] = False
+        return Varied(strip="element", **found) if any(found.values()) else None
 
     def _pack_of(self, one: Xml) -> str:
         refs = children(one, "audioPackFormatIDRef")
@@ -224,6 +278,7 @@ class _Reader:
             "importance": round(_number(one.get("importance"), 10.0)),
             "gain_db": _gain_db(one),
             "start_s": _seconds(one.get("start", ""), 0.0),
+            "varied": self._varied(one, name),
         }
         if (offset := children(one, "positionOffset")) and kind == "object":
             self._say(f"{name}: its offset of position is left out ({len(offset)} values).")
@@ -448,14 +503,15 @@ def _zone(zone: Xml) -> Zone | None:
 
 
 def _gain_db(element: Xml) -> float:
-    """The gain of an object in dB, linear where it does not say."""
+    """The gain of an object in dB."""
     gain = next(iter(children(element, "gain")), None)
-    if gain is None:
-        return 0.0
-    value = _number(gain.text, 1.0)
-    if gain.get("gainUnit") == "dB":
-        return max(min(value, 12.0), -120.0)
-    return max(min(20.0 * math.log10(max(value, 1e-6)), 12.0), -120.0)
+    return 0.0 if gain is None else max(min(_db(gain), 12.0), -120.0)
+
+
+def _db(gain: Xml) -> float:
+    """A gain in dB, linear where it does not say."""
+    value = _number(gain.text, 0.0 if gain.get("gainUnit") == "dB" else 1.0)
+    return value if gain.get("gainUnit") == "dB" else 20.0 * math.log10(max(value, 1e-6))
 
 
 def _loudness_of(programme: Xml | None) -> Loudness:

@@ -12,7 +12,8 @@ from xml.etree.ElementTree import SubElement
 
 import numpy as np
 
-from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path
+from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path, Programme
+from metaphon.core.document.alternatives import Varied
 from metaphon.core.document.positions import FORMS
 from metaphon.core.spatial.zones import Zone
 
@@ -45,32 +46,105 @@ def to_xml(definition: Definition, rate_hz: int, bits: int) -> str:
     root = Xml("ebuCoreMain", {"xmlns": "urn:ebu:metadata-schema:ebucore"})
     core = SubElement(SubElement(root, "coreMetadata"), "format")
     whole = SubElement(core, "audioFormatExtended", version=VERSION)
-    end = told(definition.end_s, rate_hz)
-    programme = SubElement(
-        whole,
-        "audioProgramme",
-        audioProgrammeID="APR_1001",
-        audioProgrammeName=definition.title,
-        start=told(0.0, rate_hz),
-        end=end,
-    )
-    content = Xml("audioContent", audioContentID="ACO_1001", audioContentName=definition.title)
-    if definition.language:
-        programme.set("audioProgrammeLanguage", definition.language)
-        content.set("audioContentLanguage", definition.language)
-    _ref(programme, "audioContentIDRef", "ACO_1001")
-    _loudness(programme, definition)
-    whole.append(content)
+    numbered = list(_numbered(definition))
+    programmes = [
+        _programme(whole, n, one, definition, rate_hz)
+        for n, one in enumerate(definition.programmes)
+    ]
+    contents = _contents(whole, definition, programmes)
     parts: list[list[Xml]] = [[], [], [], []]  # objects, packs, channels, tracks
-    for number, (element, uids) in enumerate(_numbered(definition)):
-        identifier = f"AO_{_FIRST_OWN + number:04x}"
-        _ref(content, "audioObjectIDRef", identifier)
+    for number, (element, uids) in enumerate(numbered):
+        identifier = _object_id(number)
+        _ref(contents[element.content], "audioObjectIDRef", identifier)
         _add(parts, element, number, identifier, uids, definition.end_s, rate_hz, bits)
-    SubElement(content, "dialogue", mixedContentKind="0").text = "2"
+        _let_change(parts[0][-1], definition, number, programmes)
+    for content in contents.values():
+        SubElement(content, "dialogue", mixedContentKind="0").text = "2"
     for part in parts:
         whole.extend(part)
     ElementTree.indent(root)
     return ElementTree.tostring(root, encoding="unicode", xml_declaration=True) + "\n"
+
+
+def _programme(
+    whole: Xml, number: int, one: Programme, definition: Definition, rate_hz: int
+) -> Xml:
+    found = SubElement(
+        whole,
+        "audioProgramme",
+        audioProgrammeID=f"APR_{_FIRST_OWN + number:04x}",
+        audioProgrammeName=one.name,
+        start=told(0.0, rate_hz),
+        end=told(definition.end_s, rate_hz),
+    )
+    if one.language:
+        found.set("audioProgrammeLanguage", one.language)
+    return found
+
+
+def _contents(whole: Xml, definition: Definition, programmes: list[Xml]) -> dict[str, Xml]:
+    """The contents by name; each programme refers to those that it has anything of."""
+    main = definition.programmes[0]
+    found: dict[str, Xml] = {}
+    for number, element in enumerate(definition.elements):
+        if element.content in found:
+            continue
+        identifier = f"ACO_{_FIRST_OWN + len(found):04x}"
+        name = element.content or main.name
+        found[element.content] = SubElement(
+            whole, "audioContent", audioContentID=identifier, audioContentName=name
+        )
+        # what only programmes of one language have is in that language
+        having = [p for p in definition.programmes if number not in p.absent]
+        languages = {one.language for one in having}
+        if len(languages) == 1 and (only := languages.pop()):
+            found[element.content].set("audioContentLanguage", only)
+        for programme, told_as in zip(definition.programmes, programmes, strict=True):
+            if number not in programme.absent:
+                _ref(told_as, "audioContentIDRef", identifier)
+    for programme, told_as in zip(definition.programmes, programmes, strict=True):
+        _loudness(told_as, programme)
+    return found
+
+
+def _let_change(one: Xml, definition: Definition, number: int, programmes: list[Xml]) -> None:
+    """Say what a listener may change of an object, and what is otherwise of it in a programme."""
+    element = definition.elements[number]
+    varied = element.varied
+    if varied and varied.is_open:
+        one.set("interact", "1")
+        _interaction(one, varied, element.kind == "object")
+        if varied.choice:
+            for other, found in enumerate(definition.elements):
+                if other != number and found.varied and found.varied.choice == varied.choice:
+                    _ref(one, "audioComplementaryObjectIDRef", _object_id(other))
+    for place, programme in enumerate(definition.programmes):
+        gain_db = programme.gains_db.get(number)
+        if gain_db:
+            identifier = f"AVS_{_FIRST_OWN + number:04x}_{place + 1:04x}"
+            values = SubElement(one, "alternativeValueSet", alternativeValueSetID=identifier)
+            SubElement(values, "gain", gainUnit="dB").text = f"{gain_db:g}"
+            _ref(programmes[place], "alternativeValueSetIDRef", identifier)
+
+
+def _interaction(one: Xml, varied: Varied, may_be_moved: bool) -> None:
+    moves = may_be_moved and varied.may_be_moved
+    louder = bool(varied.least_db or varied.most_db)
+    found = SubElement(
+        one,
+        "audioObjectInteraction",
+        onOffInteract=str(int(varied.switched or bool(varied.choice))),
+        gainInteract=str(int(louder)),
+        positionInteract=str(int(moves)),
+    )
+    if louder:
+        for bound, value in (("min", varied.least_db), ("max", varied.most_db)):
+            told_as = {"gainUnit": "dB", "bound": bound}
+            SubElement(found, "gainInteractionRange", told_as).text = f"{value:g}"
+    for name, most in (("azimuth", varied.azimuth_deg), ("elevation", varied.elevation_deg)):
+        for bound, value in (("min", -most), ("max", most)) if moves else ():
+            told_as = {"coordinate": name, "bound": bound}
+            SubElement(found, "positionInteractionRange", told_as).text = f"{value:g}"
 
 
 def chna(definition: Definition) -> bytes:
@@ -104,6 +178,10 @@ def _numbered(definition: Definition) -> Iterator[tuple[Element, list[str]]]:
         yield element, [f"ATU_{next(uids):08x}" for _ in element.channels]
 
 
+def _object_id(number: int) -> str:
+    return f"AO_{_FIRST_OWN + number:04x}"
+
+
 def _pack_id(element: Element, number: int) -> str:
     return f"AP_{_TYPES[element.kind][0]}{_FIRST_OWN + number:04x}"
 
@@ -117,8 +195,8 @@ def _ref(parent: Xml, tag: str, identifier: str) -> None:
     SubElement(parent, tag).text = identifier
 
 
-def _loudness(programme: Xml, definition: Definition) -> None:
-    found = definition.loudness
+def _loudness(programme: Xml, told_of: Programme) -> None:
+    found = told_of.loudness
     if found.integrated_lufs is None:
         return
     told_as = {

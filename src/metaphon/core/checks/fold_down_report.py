@@ -14,6 +14,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.edits.command import strip_of
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
+from metaphon.core.engine.stems import only, soloed
 from metaphon.core.errors import InputError
 from metaphon.core.measure.correlation import LARGEST_LOSS_DB
 from metaphon.core.measure.thirds import THIRDS_HZ, banded
@@ -86,11 +87,7 @@ def fold_down_report(
     """
     if strip_id is not None:
         strip_of(mix, strip_id)
-        mix = mix.with_strips(
-            lambda strip: strip.model_copy(
-                update={"soloed": strip.id == strip_id, "solo_safe": False}
-            )
-        )
+        mix = soloed(mix, strip_id)
     folding = _Folding(mix)
     frames = compile(mix).frames
     tracks = [track.id for track in mix.tracks if track.clips and not track.resting]
@@ -103,7 +100,7 @@ def fold_down_report(
     causes: list[list[Cause]] = [[] for _ in WAYS]
     for number, track_id in enumerate(tracks):
         # what processors make of all is what they make of each, added up
-        own = _joined(_rendered(_only(mix, track_id), first, last), last - first)
+        own = _joined(_rendered(only(mix, {track_id}), first, last), last - first)
         then = folding.powers([{name: sound - own[name] for name, sound in held.items()}])
         for found, with_it, without in zip(causes, now, then, strict=True):
             lost, still = (_loss_db(power.sum(axis=(1, 2))) for power in (with_it, without))
@@ -114,12 +111,6 @@ def fold_down_report(
         folding.told(way, powers, first, sorted(found, key=lambda one: -one.comes_back_db))
         for way, powers, found in zip(WAYS, whole, causes, strict=True)
     ]
-
-
-def _only(mix: Mix, track_id: str) -> Mix:
-    """The mix with the recordings of one track alone."""
-    tracks = (t if t.id == track_id else t.model_copy(update={"clips": ()}) for t in mix.tracks)
-    return mix.model_copy(update={"tracks": tuple(tracks)})
 
 
 def _rendered(mix: Mix, first: int, last: int) -> Iterator[dict[str, Block]]:

@@ -2,10 +2,12 @@
 
 import shutil
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from metaphon.core.demo.sounds import RATE_HZ, SOUNDS
+from metaphon.core.document.alternatives import Alternative, Alternatives, Variation, Varied
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.mix import Automation, Bus, Clip, Mix, Placement, Send, Track
 from metaphon.core.files.audio import AudioWriter
@@ -63,6 +65,14 @@ _SHED = Bus(
     placement=Placement(mode="object", elevation_deg=45.0, pair_deg=BEHIND_DEG),
 )
 
+
+# what a listener may do with a narrator
+_NARRATOR: dict[str, Any] = {
+    "choice": "Narrator",
+    "least_db": -12.0,
+    "most_db": 9.0,
+    "azimuth_deg": 30.0,
+}
 
 # The faults, on purpose: the far microphone is late and upside down, the hand-bells are too wide
 # and are
@@ -195,6 +205,48 @@ LAMP = Mix(
         _lane("rowing_boat/placement/azimuth_deg", (12.0, -110.0), (50.0, -20.0)),
     ),
     targets=("0+2+0", "0+5+0", "binaural"),
+    alternatives=Alternatives(
+        language="en",
+        varied=(
+            Varied(
+                strip="narrator_en",
+                choice="Narrator",
+                least_db=-12.0,
+                most_db=9.0,
+                azimuth_deg=30.0,
+            ),
+            Varied(
+                strip="narrator_nb",
+                choice="Narrator",
+                least_db=-12.0,
+                most_db=9.0,
+                azimuth_deg=30.0,
+            ),
+            Varied(strip="gull", switched=True, least_db=-20.0),
+        ),
+        programmes=(
+            Alternative(
+                id="norsk",
+                name="Norsk",
+                language="nb",
+                variations=(
+                    Variation(strip="narrator_en", heard="silent"),
+                    Variation(strip="narrator_nb", heard="heard"),
+                ),
+            ),
+            Alternative(
+                id="narrator_louder",
+                name="Narrator louder",
+                language="en",
+                variations=(Variation(strip="narrator_en", gain_db=5.0),),
+            ),
+            Alternative(
+                id="no_narrator",
+                name="No narrator",
+                variations=(Variation(strip="narrator_en", heard="silent"),),
+            ),
+        ),
+    ),
 )
 
 QUIET = Mix(

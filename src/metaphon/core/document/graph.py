@@ -60,12 +60,12 @@ def open_routes(mix: Mix) -> OpenRoutes:
     sounding = {strip_id: strip for strip_id, strip in awake.items() if not strip.muted}
     soloed = {strip_id for strip_id, strip in sounding.items() if strip.soloed}
     safe = {strip_id for strip_id, strip in sounding.items() if strip.solo_safe}
-    below = _reached(soloed | safe, {i: set(destinations(strip)) for i, strip in sounding.items()})
+    below = reached(soloed | safe, {i: set(destinations(strip)) for i, strip in sounding.items()})
     feeding: dict[str, set[str]] = {}
     for strip_id, strip in sounding.items():
         for bus in destinations(strip):
             feeding.setdefault(bus, set()).add(strip_id)
-    above = _reached(soloed, feeding)
+    above = reached(soloed, feeding)
 
     def is_open(source: str, bus: str) -> bool:
         if bus != PROGRAMME and bus not in awake:
@@ -87,7 +87,8 @@ def open_routes(mix: Mix) -> OpenRoutes:
     return OpenRoutes(sends, outputs, lfe)
 
 
-def _reached(start: set[str], steps: dict[str, set[str]]) -> set[str]:
+def reached(start: set[str], steps: dict[str, set[str]]) -> set[str]:
+    """Where one comes to from some places, these among them, by the steps from each."""
     found, waiting = set(start), list(start)
     while waiting:
         for step in steps.get(waiting.pop(), ()):

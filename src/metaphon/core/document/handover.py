@@ -86,6 +86,12 @@ class Handover(FileForm):
 
     targets: tuple[TargetName, ...] = Field((), max_length=40, description="Of the whole mix.")
     adm: bool = Field(False, description="As one file with positions (BW64, ITU-R BS.2076-2).")
+    alternatives: tuple[TargetName, ...] = Field(
+        (), max_length=40, description="Of each of its alternatives."
+    )
+    objects: tuple[Annotated[int, Field(ge=1, le=128)], ...] = Field(
+        (), max_length=6, description="As files with positions of no more than so many objects."
+    )
     stems: dict[StemKind, tuple[StemTarget, ...]] = Field(
         {}, description="Of its parts; `own` is each track as wide as it is and not placed."
     )
@@ -100,7 +106,13 @@ class Handover(FileForm):
 
     @model_validator(mode="after")
     def _asks_for_something(self) -> "Handover":
-        if not (self.targets or self.adm or any(self.stems.values())):
+        if not (
+            self.targets
+            or self.adm
+            or self.objects
+            or self.alternatives
+            or any(self.stems.values())
+        ):
             raise ValueError("no target is chosen; choose at least one format to render")
         if any(OWN_WIDTH in wanted for kind, wanted in self.stems.items() if kind != "tracks"):
             raise ValueError(
@@ -123,6 +135,8 @@ def asked(given: Mapping[str, Any]) -> Handover:
     label, given_text = _LABELS.get(name, name.replace("_", " ")), str(first["input"])[:30]
     if first["type"].startswith("float"):
         raise InputError(f"{sentence_case(label)} is a number, not {given_text!r}.")
+    if first["type"].startswith("int"):
+        raise InputError(f"{sentence_case(label)} is a whole number, not {given_text!r}.")
     said = first["msg"].replace("Input should be", "should be")
     raise InputError(f"{sentence_case(label or 'what is asked for')} {said}, not {given_text!r}.")
 
@@ -137,5 +151,6 @@ _LABELS = {
     "ceiling_dbtp": "the ceiling of true peaks",
     "rate_hz": "the sample rate",
     "bits": "the depth",
+    "objects": "how many objects",
     "name": "a name",
 }

@@ -6,10 +6,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
+from metaphon.core.document.alternatives import NONE, Alternatives
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.delivery_limits import NO_LIMITS, DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
-from metaphon.core.document.part import GainDb, Layout, Part
+from metaphon.core.document.part import GainDb, Identifier, Layout, Part
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.process.processor import choice, parameter, switch
@@ -19,7 +20,6 @@ from metaphon.core.spatial.zones import Zone
 
 PROGRAMME = "programme"
 
-Identifier = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$")]
 TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
 BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
 LATEST_S = 86400.0
@@ -319,6 +319,7 @@ class Mix(Part):
     targets: tuple[TargetName, ...] = ("0+2+0", "0+5+0", "binaural")
     fold_down: FoldDown = FoldDown()
     delivery: DeliveryLimits = NO_LIMITS
+    alternatives: Alternatives = NONE
 
     @property
     def strips(self) -> tuple[Strip, ...]:

@@ -7,6 +7,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 from metaphon.core.spatial.layouts import layout_named
 
 Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
+Identifier = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$")]
 SILENT_DB = -120.0
 GainDb = Annotated[
     float, Field(ge=SILENT_DB, le=12.0, json_schema_extra={"unit": "dB", "step": 0.1})

@@ -89,6 +89,12 @@ def range_of_field(field: FieldInfo) -> tuple[float, float] | None:
     return (float(low), float(high)) if low is not None and high is not None else None
 
 
+def within(field: FieldInfo, value: float) -> float:
+    """A value held within the bounds of a numeric field, where it has any."""
+    low, high = range_of_field(field) or (value, value)
+    return min(max(value, low), high)
+
+
 def movable_range(strip: BaseModel, path: LanePath) -> tuple[float, float] | None:
     """The lowest and highest value of the number that a path leads to.
 

@@ -12,7 +12,8 @@ from pydantic import Field
 
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import with_lane
-from metaphon.core.document.mix import Automation, Identifier, Mix, Placement, Strip
+from metaphon.core.document.mix import Automation, Mix, Placement, Strip
+from metaphon.core.document.part import Identifier
 from metaphon.core.document.positions import (
     FORMS,
     in_own_form,

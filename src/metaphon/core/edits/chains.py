@@ -7,7 +7,8 @@ from typing import Any, Literal
 from pydantic import Field, ValidationError
 
 from metaphon.core.document.lanes import lanes_of, without_lanes
-from metaphon.core.document.mix import Identifier, Mix, Strip
+from metaphon.core.document.mix import Mix, Strip
+from metaphon.core.document.part import Identifier
 from metaphon.core.edits.chain_places import renumbered
 from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished

@@ -5,7 +5,8 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from metaphon.core.document.mix import Clip, Identifier, Mix, TimeS, Track
+from metaphon.core.document.mix import Clip, Mix, TimeS, Track
+from metaphon.core.document.part import Identifier
 from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished
 

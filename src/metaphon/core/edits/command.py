@@ -9,7 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from metaphon.core.document.graph import ordered
 from metaphon.core.document.links import kept_alike
-from metaphon.core.document.mix import Identifier, Mix, Strip, Track, hangs_together
+from metaphon.core.document.mix import Mix, Strip, Track, hangs_together
+from metaphon.core.document.part import Identifier
 from metaphon.core.errors import InputError, Vanished, sentence_case
 
 Strips = Annotated[
@@ -133,11 +134,16 @@ def names(mix: Mix, strip_ids: Iterable[str]) -> str:
 
 def free_id(mix: Mix, name: str, otherwise: str) -> str:
     """An id made of a name that no strip of the mix has yet."""
-    letters = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
-    plain = "".join(letter if letter.isalnum() else "_" for letter in letters)
-    wanted = "_".join(part for part in plain.split("_") if part)[:50] or otherwise
+    wanted = plain_id(name, otherwise)
     taken = {strip.id for strip in mix.strips} | {"programme"}
     return first_free(wanted, taken, "_{}")
+
+
+def plain_id(name: str, otherwise: str) -> str:
+    """An id made of a name; `otherwise` where nothing of it can stand in one."""
+    letters = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    plain = "".join(letter if letter.isalnum() else "_" for letter in letters)
+    return "_".join(part for part in plain.split("_") if part)[:50] or otherwise
 
 
 def first_free(wanted: str, taken: set[str], pattern: str) -> str:

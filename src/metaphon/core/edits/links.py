@@ -4,7 +4,8 @@ from typing import Literal
 
 from pydantic import Field
 
-from metaphon.core.document.mix import Identifier, Mix
+from metaphon.core.document.mix import Mix
+from metaphon.core.document.part import Identifier
 from metaphon.core.edits.chains import Place, processor_at, with_chain
 from metaphon.core.edits.command import Command, strip_of
 from metaphon.core.errors import InputError

@@ -13,7 +13,8 @@ from pydantic import Field
 
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import with_lane, without_lanes
-from metaphon.core.document.mix import Automation, Identifier, Mix, Placement, Strip
+from metaphon.core.document.mix import Automation, Mix, Placement, Strip
+from metaphon.core.document.part import Identifier
 from metaphon.core.document.positions import (
     FORMS,
     Coordinates,

@@ -8,13 +8,12 @@ from metaphon.core.document.lanes import without_lanes
 from metaphon.core.document.mix import (
     PROGRAMME,
     Bus,
-    Identifier,
     Mix,
     Send,
     SendAzimuthDeg,
     Strip,
 )
-from metaphon.core.document.part import GainDb
+from metaphon.core.document.part import GainDb, Identifier
 from metaphon.core.document.targets import bus_format
 from metaphon.core.edits.command import Command, Strips, bus_of, changed, names, strip_of
 from metaphon.core.errors import InputError

@@ -13,14 +13,13 @@ from metaphon.core.document.mix import (
     Bus,
     Clip,
     Group,
-    Identifier,
     Mix,
     Placement,
     Strip,
     TimeS,
     Track,
 )
-from metaphon.core.document.part import Layout
+from metaphon.core.document.part import Identifier, Layout
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.edits.command import (
     Command,

@@ -6,31 +6,30 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path
+from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path, Programme
 from metaphon.core.document.breakpoints import CURVES
 from metaphon.core.document.handover import ADM, ADM_TITLE
 from metaphon.core.document.lanes import values_at
 from metaphon.core.document.mix import Automation, Mix, Placement
+from metaphon.core.document.parting import Parted
+from metaphon.core.document.personal import as_alternative
 from metaphon.core.document.positions import place_lanes, positions, used_lanes
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import Gains, Mixer
-from metaphon.core.engine.plan import BedFeed, ObjectFeed, Plan, SceneFeed
+from metaphon.core.engine.plan import BedFeed, Feed, ObjectFeed, Plan, SceneFeed
 from metaphon.core.engine.renderers import Signals
 from metaphon.core.spatial.ambisonics import channels_of
-from metaphon.core.spatial.layouts import layout_named
 
 _SMOOTH_STEPS = 100  # straight ones in the place of one that is eased
 Array = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Programme:
-    """What goes into the file, in the order of its channels, and what is said of it."""
+class Contents:
+    """What goes into the file, the feeds of each element, and what is said of it."""
 
-    beds: tuple[tuple[str, tuple[BedFeed, ...]], ...]
-    objects: tuple[ObjectFeed, ...]
-    scenes: tuple[tuple[int, tuple[SceneFeed, ...]], ...]
+    parts: tuple[tuple[Feed, ...], ...]
     definition: Definition
 
     @property
@@ -54,53 +53,100 @@ class Programme:
             for n in range(len(element.channels))
         )
 
+    def heard_in(self, programme: Programme) -> dict[str, float]:
+        """The strips that are heard in a programme, and the gain of each in dB."""
+        return {
+            feed.strip: programme.gains_db.get(number, 0.0)
+            for number, part in enumerate(self.parts)
+            if number not in programme.absent
+            for feed in part
+        }
 
-def programme_of(
-    mix: Mix, plan: Plan, span_s: tuple[float, float], lead_s: float = 0.0
-) -> Programme:
+
+def contents_of(
+    mix: Mix, apart: Parted, plan: Plan, span_s: tuple[float, float], lead_s: float
+) -> Contents:
     """What a file with an audio definition holds of a mix.
 
     Beds of one layout are one bed, scenes of one order are one scene; every object keeps its own
-    way, each of its channels with a channel of the file.
+    way, each of its channels with a channel of the file. What varies is kept apart.
 
     Parameters
     ----------
-    mix, plan
-        The mix, and the same compiled.
+    mix
+        As it is.
+    apart, plan
+        The mix in which what varies is apart, and the same compiled.
     span_s
         From and up to, in seconds of the mix.
     lead_s
         Silence in front.
     """
-    beds: dict[str, list[BedFeed]] = {}
-    scenes: dict[int, list[SceneFeed]] = {}
-    objects: list[ObjectFeed] = []
+    kept: dict[tuple[str, int, str], list[Feed]] = {}
     for feed in plan.feeds:
-        if isinstance(feed, BedFeed):
-            beds.setdefault(feed.layout.name, []).append(feed)
-        elif isinstance(feed, SceneFeed):
-            scenes.setdefault(feed.order, []).append(feed)
-        else:
-            objects.append(feed)
-    elements: list[Element] = []
-    for name in beds:
-        layout = layout_named(name)
+        owner = apart.owners.get(feed.strip.partition("/")[0], "")
+        kept.setdefault((owner, *_place(feed)), []).append(feed)
+    varied = {one.strip: one for one in mix.alternatives.varied}
+    order = ["", *varied]
+    names = {strip.id: strip.name for strip in mix.strips}
+    found, elements = [], []
+    for owner, kind, word in sorted(kept, key=lambda key: (order.index(key[0]), key[1])):
+        found.append((owner, tuple(kept[owner, kind, word])))
+        element = _element(apart.mix, kept[owner, kind, word][0], span_s, lead_s)
+        if owner:
+            own = "" if element.name == names[owner] else f", {element.name}"
+            element = replace(
+                element,
+                name=f"{names[owner]}{own}",
+                content=names[owner],
+                varied=varied[owner],
+            )
+        elements.append(element)
+    definition = Definition(
+        _programmes(mix, [owner for owner, _ in found]),
+        _numbered(elements),
+        lead_s + span_s[1] - span_s[0],
+    )
+    return Contents(tuple(part for _, part in found), definition)
+
+
+def _place(feed: Feed) -> tuple[int, str]:
+    """What a feed shares an element with, and where in the file that stands."""
+    if isinstance(feed, BedFeed):
+        return 0, feed.layout.name
+    return (2, str(feed.order)) if isinstance(feed, SceneFeed) else (1, feed.strip)
+
+
+def _element(mix: Mix, feed: Feed, span_s: tuple[float, float], lead_s: float) -> Element:
+    if isinstance(feed, BedFeed):
+        layout = feed.layout
         speakers = tuple(
             Loudspeaker(label, *angles)
             for label, angles in zip(layout.labels, layout.angles_deg, strict=True)
         )
-        elements.append(Element(f"Bed {layout.everyday}", "bed", (), speakers))
-    names = {strip.id: strip.name for strip in mix.strips}
-    for feed in objects:
-        elements.append(_object(mix, feed, names[feed.strip], span_s, lead_s))
-    elements += [Element(f"Scene of order {order}", "scene", (), order=order) for order in scenes]
-    definition = Definition(mix.title, _numbered(elements), lead_s + span_s[1] - span_s[0])
-    return Programme(
-        tuple((name, tuple(own)) for name, own in beds.items()),
-        tuple(objects),
-        tuple((order, tuple(own)) for order, own in scenes.items()),
-        definition,
-    )
+        return Element(f"Bed {layout.everyday}", "bed", (), speakers)
+    if isinstance(feed, SceneFeed):
+        return Element(f"Scene of order {feed.order}", "scene", (), order=feed.order)
+    strip = mix.find_strip(feed.strip)
+    assert strip
+    return _object(mix, feed, strip.name, span_s, lead_s)
+
+
+def _programmes(mix: Mix, owners: Sequence[str]) -> tuple[Programme, ...]:
+    """The mix itself and its alternatives, of elements that belong to these."""
+    found = []
+    for one in (None, *mix.alternatives.programmes):
+        sounding = as_alternative(mix, one.id if one else "")
+        heard = {s.id for s in sounding.strips if not s.muted and not s.resting}
+        absent = {n for n, owner in enumerate(owners) if owner and owner not in heard}
+        gains = {
+            n: gain_db
+            for n, owner in enumerate(owners)
+            if one and owner and n not in absent and (gain_db := one.of(owner).gain_db)
+        }
+        name, language = (one.name, one.language) if one else (mix.title, mix.alternatives.language)
+        found.append(Programme(name, language, absent=frozenset(absent), gains_db=gains))
+    return tuple(found)
 
 
 def _numbered(elements: Sequence[Element]) -> tuple[Element, ...]:
@@ -173,49 +219,39 @@ def _times(lanes: Sequence[Automation], span_s: tuple[float, float], sample_s: f
     return every[(every >= span_s[0]) & (every < span_s[1])]
 
 
-class ProgrammeRenderer:
+class ContentsRenderer:
     """The sounds of a file with an audio definition, channel by channel."""
 
-    def __init__(self, programme: Programme, rate_hz: int) -> None:
-        self._channels = programme.channels
-        self._summed = [
+    def __init__(self, contents: Contents, rate_hz: int) -> None:
+        self._channels = contents.channels
+        self._parts = [
             (
-                layout_named(name).channels,
-                [(feed.strip, Mixer(feed.gains, rate_hz)) for feed in own],
+                element.channels[0],
+                len(element.channels),
+                [(f.strip, _mixer(f, rate_hz)) for f in own],
             )
-            for name, own in programme.beds
-        ]
-        self._objects = [(feed.strip, len(feed.where.offsets_deg)) for feed in programme.objects]
-        self._scenes = [
-            (
-                channels_of(order),
-                [
-                    (feed.strip, Mixer(Gains(feed.rotation_at, feed.curves, feed), rate_hz))
-                    for feed in own
-                ],
-            )
-            for order, own in programme.scenes
+            for element, own in zip(contents.definition.elements, contents.parts, strict=True)
         ]
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
         """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
         out = np.zeros((self._channels, frames), dtype=np.float32)
-        at = 0
-        for channels, mixers in self._summed:
-            self._add(out[at : at + channels], mixers, signals, first)
-            at += channels
-        for strip, channels in self._objects:
-            if strip in signals:
-                out[at : at + channels] = signals[strip]
-            at += channels
-        for channels, mixers in self._scenes:
-            self._add(out[at : at + channels], mixers, signals, first)
-            at += channels
+        for at, channels, own in self._parts:
+            into = out[at : at + channels]
+            for strip, mixer in own:
+                if strip not in signals:
+                    continue
+                if mixer:
+                    mixer.add(into, signals[strip], first)
+                else:
+                    into[:] = signals[strip]
         return out
 
-    def _add(
-        self, into: Block, mixers: list[tuple[str, Mixer]], signals: Signals, first: int
-    ) -> None:
-        for strip, mixer in mixers:
-            if strip in signals:
-                mixer.add(into, signals[strip], first)
+
+def _mixer(feed: Feed, rate_hz: int) -> Mixer | None:
+    """How a feed enters its element; an object's channels are those of the file."""
+    if isinstance(feed, BedFeed):
+        return Mixer(feed.gains, rate_hz)
+    if isinstance(feed, SceneFeed):
+        return Mixer(Gains(feed.rotation_at, feed.curves, feed), rate_hz)
+    return None

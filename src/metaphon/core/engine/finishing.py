@@ -1,6 +1,6 @@
 """From a rendered programme to a file: its rate, its level, silence round it, all measured."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
@@ -14,6 +14,7 @@ from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.files.audio import AudioWriter, ClipReader
+from metaphon.core.measure.channels import ChannelFigures, ChannelMeter
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
 from metaphon.core.process.limiter import Limiter
 from metaphon.core.process.processor import Channels
@@ -34,6 +35,7 @@ class Outcome(NamedTuple):
     """What became of a file: what was measured of it, and what was done to its level.
 
     `gain_db` is what it was turned up by, `reduction_db` the most that a limiter turned it down.
+    `others` are the figures of further programmes in it, `channels` those of each channel.
     """
 
     figures: Figures
@@ -41,6 +43,8 @@ class Outcome(NamedTuple):
     clipped_samples: int
     gain_db: float
     reduction_db: float = 0.0
+    others: tuple[Figures, ...] = ()
+    channels: tuple[ChannelFigures, ...] = ()
 
 
 class Finished:
@@ -56,8 +60,9 @@ class Finished:
         How it is written; its level is not looked at.
     gain_db
         What everything is turned up by.
-    metered
-        What it is measured as, where that is not what it holds; `add` is then given both.
+    played
+        What each of its programmes is measured as, where that is not what it holds; `add` is then
+        given all of them.
     """
 
     def __init__(
@@ -67,7 +72,7 @@ class Finished:
         rate_hz: int,
         form: FileForm,
         gain_db: float = 0.0,
-        metered: Target | None = None,
+        played: Sequence[Target] = (),
     ) -> None:
         own = form.rate_hz or rate_hz
         self._gain_db = gain_db
@@ -80,21 +85,23 @@ class Finished:
             if own != rate_hz
             else None
         )
-        self._heard_apart = metered is not None
-        heard = metered or target
-        self._meter = ProgrammeMeter(
-            heard.channels, rate_hz if metered else own, heard.metering_layout
-        )
+        self._played_apart = bool(played)
+        metered_hz = rate_hz if played else own
+        self._meters = [
+            ProgrammeMeter(one.channels, metered_hz, one.metering_layout)
+            for one in played or (target,)
+        ]
         # what says what its channels are is a WAVE file
-        container = "wav" if metered else form.container
+        container = "wav" if played else form.container
         self._writer = AudioWriter(path, target.channels, own, form.bits, container)
-        self._channels = target.channels
+        self._count = target.channels
+        self._channels = ChannelMeter(target.channels, own)
         self._write(np.zeros((target.channels, round(form.lead_s * own)), dtype=np.float32))
 
-    def add(self, block: Block, heard: Block | None = None) -> None:
+    def add(self, block: Block, played: Sequence[Block] = ()) -> None:
         """Take the next block, (channels, frames), and what is measured where that differs."""
-        if heard is not None:
-            self._meter.add(heard)
+        for meter, heard in zip(self._meters, played, strict=False):
+            meter.add(heard)
         self._taken += block.shape[1]
         if self._gain_db:
             block = block * self._gain
@@ -106,20 +113,30 @@ class Finished:
 
     def _write(self, block: Block) -> None:
         if block.shape[1]:
-            if not self._heard_apart:
-                self._meter.add(block)
+            if not self._played_apart:
+                self._meters[0].add(block)
+            self._channels.add(block)
             self._writer.add(block)
 
     def finish(self) -> Outcome:
         """Take the end for the end, and give what was measured."""
         if self._resampler:
             missing = round(self._taken * self._ratio) - self._given
-            none = np.zeros((0, self._channels), dtype=np.float32)
+            none = np.zeros((0, self._count), dtype=np.float32)
             rest = self._resampler.resample_chunk(none, last=True)[:missing].T
             self._write(np.pad(rest, ((0, 0), (0, missing - rest.shape[1]))))
-        self._write(np.zeros((self._channels, self._tail), dtype=np.float32))
+        self._write(np.zeros((self._count, self._tail), dtype=np.float32))
         clipped = self._writer.clipped_samples
-        return Outcome(self._meter.finish(), self._meter.history, clipped, self._gain_db)
+        first, *others = (meter.finish() for meter in self._meters)
+        history = self._meters[0].history
+        return Outcome(
+            first,
+            history,
+            clipped,
+            self._gain_db,
+            others=tuple(others),
+            channels=self._channels.finish(),
+        )
 
     def __enter__(self) -> "Finished":
         return self
@@ -189,16 +206,22 @@ def levelled_alone(
     else:
         gain_db = form.loudness_lufs - figures.integrated_lufs
         gain_db = min(gain_db, form.ceiling_dbtp - figures.true_peak_dbtp)
-    with Finished(path, target, rate_hz, form, metered=target_named("0+1+0")) as file:
+    with Finished(path, target, rate_hz, form, played=[target_named("0+1+0")]) as file:
         for block, _ in _turned_up(held, gain_db, None, rate_hz):
             file.add(block)
-        clipped = file.finish().clipped_samples
-    louder = {
-        name: value + gain_db for name in _LEVELS if (value := getattr(figures, name)) is not None
-    }
+        made = file.finish()
     return found._replace(
-        figures=replace(figures, **louder), clipped_samples=clipped, gain_db=gain_db
+        figures=_louder(figures, gain_db),
+        clipped_samples=made.clipped_samples,
+        channels=made.channels,
+        gain_db=gain_db,
+        others=tuple(_louder(other, gain_db) for other in found.others),
     )
+
+
+def _louder(figures: Figures, gain_db: float) -> Figures:
+    held = {name: getattr(figures, name) for name in _LEVELS}
+    return replace(figures, **{n: v + gain_db for n, v in held.items() if v is not None})
 
 
 def _turned_up(

@@ -21,13 +21,19 @@ class Names:
         """The name of a result, by the pattern of its form."""
         made = form.name.format(
             title=safe_title(self.title),
-            stem=f"_stem_{output.stem}" if output.stem else "",
+            stem=_part(output),
             target=output.target.word,
             revision=self.revision,
             date=self.date,
         )
-        suffix = "wav" if output.programme else form.container
+        suffix = "wav" if output.contents else form.container
         return f"{_plain(made) or 'mix'}.{suffix}"
+
+
+def _part(output: Output) -> str:
+    if output.alternative:
+        return f"_{output.alternative.id}"
+    return f"_stem_{output.stem}" if output.stem else ""
 
 
 def safe_title(title: str) -> str:

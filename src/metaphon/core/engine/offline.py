@@ -5,7 +5,7 @@ All targets in one pass, measured as they are written, published when complete; 
 
 import os
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
@@ -16,19 +16,25 @@ import numpy as np
 
 from metaphon.core.adm.model import Loudness
 from metaphon.core.adm.writing import chna, to_xml
+from metaphon.core.document.alternatives import Alternative
 from metaphon.core.document.handover import OWN_WIDTH, FileForm, Handover
 from metaphon.core.document.mix import Mix
-from metaphon.core.document.targets import Target, target_named
-from metaphon.core.engine.adm import programme_of
+from metaphon.core.document.parting import parted
+from metaphon.core.document.personal import as_alternative
+from metaphon.core.document.targets import target_named
+from metaphon.core.dsp.block import Block
+from metaphon.core.engine.adm import contents_of
+from metaphon.core.engine.fewer_objects import fewer_objects
 from metaphon.core.engine.finishing import Finished, Outcome, levelled, levelled_alone
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.render import BLOCK_FRAMES, Output, StripRun, renderer_of, signals_of
-from metaphon.core.engine.renderers import Renderer, Signals
+from metaphon.core.engine.renderers import Signals, renderer_for
 from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.errors import InputError
 from metaphon.core.files.broadcast_wave import channel_names, extension
 from metaphon.core.files.wave_chunks import add_chunks
+from metaphon.core.measure.channels import ChannelFigures
 from metaphon.core.measure.programme import Figures, History
 from metaphon.core.spatial.head import SHIPPED
 
@@ -41,10 +47,14 @@ class Cancelled(Exception):
 
 
 class Run(NamedTuple):
-    """A plan and what is wanted of it: the whole mix, or a part of it alone (`engine.stems`)."""
+    """A plan and what is wanted of it: the whole mix, or a part of it alone (`engine.stems`).
+
+    `whole`: its level is found from its own loudness; a part goes by the gains of the mix.
+    """
 
     plan: Plan
     outputs: Sequence[Output]
+    whole: bool = False
 
 
 @dataclass(frozen=True)
@@ -52,7 +62,8 @@ class Result:
     """One finished file with what was measured of it.
 
     `gain_db` is what it was brought to its loudness by, `reduction_db` the most that a limiter
-    turned it down.
+    turned it down, `others` the figures of further programmes in it, `channels`
+    those of each channel.
     """
 
     path: Path
@@ -62,6 +73,8 @@ class Result:
     clipped_samples: int
     gain_db: float = 0.0
     reduction_db: float = 0.0
+    others: tuple[Figures, ...] = ()
+    channels: tuple[ChannelFigures, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -80,7 +93,17 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
     Raises InputError as `compile` does.
     """
     plan = compile(mix)
-    runs = [Run(plan, [*_outputs(asked.targets, None, head), *_with_positions(mix, plan, asked)])]
+    positions = _with_positions(mix, asked) if asked.adm else None
+    runs = [Run(plan, _outputs(asked.targets, None, head), whole=True)]
+    if positions and not mix.alternatives.varied:  # of the very same plan
+        runs = [Run(plan, [*runs[0].outputs, *positions.outputs], whole=True)]
+    elif positions:
+        runs.append(positions)
+    for count in dict.fromkeys(asked.objects):
+        runs.append(_with_positions(fewer_objects(mix, count).mix, asked, _at_most(count)))
+    for one in mix.alternatives.programmes if asked.alternatives else ():
+        outputs = _outputs(asked.alternatives, None, head, alternative=one)
+        runs.append(Run(compile(as_alternative(mix, one.id)), outputs, whole=True))
     for kind, targets in asked.stems.items():
         placed = tuple(name for name in targets if name != OWN_WIDTH)
         for stem in stems_of(mix, kind, asked.rooms) if placed else ():
@@ -91,18 +114,29 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
     return runs
 
 
-def _with_positions(mix: Mix, plan: Plan, asked: Handover) -> list[Output]:
-    """The file with an audio definition, where it is asked for."""
-    if not asked.adm:
-        return []
+def _at_most(count: int) -> Alternative:
+    """What a mix of so many objects is called."""
+    return Alternative(id=f"objects_{count}", name=f"At most {count} objects")
+
+
+def _with_positions(mix: Mix, asked: Handover, named: Alternative | None = None) -> Run:
+    """The file with an audio definition."""
+    apart = parted(mix)
+    plan = compile(apart.mix)
     end_s = plan.duration_s if asked.end_s is None else min(asked.end_s, plan.duration_s)
-    found = programme_of(mix, plan, (asked.start_s, end_s), asked.lead_s)
-    return [Output(found.target, programme=found)]
+    found = contents_of(mix, apart, plan, (asked.start_s, end_s), asked.lead_s)
+    return Run(plan, [Output(found.target, contents=found, alternative=named)], whole=True)
 
 
-def _outputs(targets: Sequence[str], stem: str | None, head: Path, kind: str = "") -> list[Output]:
-    names = dict.fromkeys(targets)
-    return [Output(target_named(name), stem, head, kind=kind) for name in names]
+def _outputs(
+    targets: Sequence[str],
+    stem: str | None,
+    head: Path,
+    kind: str = "",
+    alternative: Alternative | None = None,
+) -> list[Output]:
+    named = map(target_named, dict.fromkeys(targets))
+    return [Output(one, stem, head, kind=kind, alternative=alternative) for one in named]
 
 
 def render_to_files(
@@ -158,7 +192,7 @@ def render_to_files(
     folder.mkdir(parents=True, exist_ok=True)
     teller = _Teller(on_progress, len(runs), len(paths), (last - first) / whole.rate_hz)
     results: list[Result] = []
-    gains: dict[str, float] | None = None
+    gains: dict[str, float] = {}
     try:
         # the strips run in this thread, what is made of them in as many as there are cores
         with ThreadPoolExecutor(os.cpu_count() or 2, "outputs") as pool:
@@ -166,10 +200,10 @@ def render_to_files(
                 ready = len(results)
                 own = paths[ready : ready + len(run.outputs)]
                 teller.run(ready)
-                shown = on_strips if gains is None else _unseen
-                span = first, last
-                results += _carried_out(run, own, form, span, gains, pool, teller, shown)
-                gains = {one.output.target.name: one.gain_db for one in results[: len(runs[0][1])]}
+                shown = on_strips if run is runs[0] else _unseen
+                results += _carried_out(run, own, form, (first, last), gains, pool, teller, shown)
+                if run is runs[0]:
+                    gains = {one.output.target.name: one.gain_db for one in results}
     except BaseException:
         for result in results:
             result.path.unlink(missing_ok=True)
@@ -219,13 +253,13 @@ def _carried_out(
     paths: Sequence[Path],
     form: FileForm,
     span: tuple[int, int],
-    gains: dict[str, float] | None,
+    gains: Mapping[str, float],
     pool: ThreadPoolExecutor,
     teller: _Teller,
     on_strips: Callable[[Sequence[StripRun], int], None],
 ) -> list[Result]:
-    """Write the files of one run; without gains their levels are found from their loudness."""
-    finds = [gains is None and form.level != "as_it_is"] * len(run.outputs)
+    """Write the files of one run; parts are turned up as the mix in their target was."""
+    finds = [run.whole and form.level != "as_it_is"] * len(run.outputs)
     held = FileForm(bits="32f", rate_hz=form.rate_hz)
     into = [
         path.with_name(f".{path.name}.held.wav") if found else path
@@ -244,7 +278,7 @@ def _carried_out(
                         output,
                         run.plan,
                         held if found else form,
-                        (gains or {}).get(output.target.name, 0.0),
+                        0.0 if run.whole else gains.get(output.target.name, 0.0),
                         pool,
                     )
                 )
@@ -257,12 +291,12 @@ def _carried_out(
                     teller.tell((at + cut.stop - first) / (last - first))
             made = [lane.finish() for lane in lanes]
         for n, (path, output) in enumerate(zip(paths, run.outputs, strict=True)):
-            if finds[n] and output.programme:
+            if finds[n] and output.contents:
                 rate_hz = form.rate_hz or run.plan.rate_hz
                 made[n] = levelled_alone(into[n], made[n], path, output.target, rate_hz, form)
             elif finds[n]:
                 made[n] = levelled(into[n], made[n].figures, path, output.target, form)
-            _describe(path, output, made[n].figures, run.plan, form, first)
+            _describe(path, output, made[n], run.plan, form, first)
     return [
         Result(path, output, *one)
         for path, output, one in zip(paths, run.outputs, made, strict=True)
@@ -270,7 +304,7 @@ def _carried_out(
 
 
 def _describe(
-    path: Path, output: Output, figures: Figures, plan: Plan, form: FileForm, first: int
+    path: Path, output: Output, made: Outcome, plan: Plan, form: FileForm, first: int
 ) -> None:
     """Say in a WAVE file when it begins, how loud it is, and what and where its channels are.
 
@@ -280,17 +314,22 @@ def _describe(
         return
     rate_hz = form.rate_hz or plan.rate_hz
     bits = 32 if form.bits == "32f" else int(form.bits)
-    stem = f", stem {output.stem}" if output.stem else ""
+    part = f", stem {output.stem}" if output.stem else ""
+    part = f", {output.alternative.name}" if output.alternative else part
     begins = round((first / plan.rate_hz - form.lead_s) * rate_hz)
     history = f"A=PCM,F={rate_hz},W={bits},T={output.target.title}"
-    told = [getattr(figures, name) for name in _SAID]
+    told = [getattr(made.figures, name) for name in _SAID]
     content = {
-        b"bext": extension(f"{plan.title}{stem}, {output.target.title}", begins, history, told),
+        b"bext": extension(f"{plan.title}{part}, {output.target.title}", begins, history, told),
         b"iXML": channel_names(plan.title, output.target.channel_labels),
     }
-    if output.programme:
-        loudness = Loudness(**dict(zip(_SAID, told, strict=True)))
-        definition = replace(output.programme.definition, loudness=loudness)
+    if output.contents:
+        held = output.contents.definition
+        programmes = tuple(
+            replace(one, loudness=Loudness(**{name: getattr(figures, name) for name in _SAID}))
+            for one, figures in zip(held.programmes, (made.figures, *made.others), strict=True)
+        )
+        definition = replace(held, programmes=programmes)
         content[b"axml"] = to_xml(definition, rate_hz, bits).encode()
         content[b"chna"] = chna(definition)
     add_chunks(path, content)
@@ -306,6 +345,31 @@ _SAID = (
 )
 
 
+def _programmes(output: Output) -> list[dict[str, float]]:
+    """The strips of each programme of a file with an audio definition, and their gains in dB."""
+    contents = output.contents
+    return [contents.heard_in(one) for one in contents.definition.programmes] if contents else []
+
+
+class _Played:
+    """One of the programmes of a file as it is played, of some strips, each turned up or down."""
+
+    def __init__(self, plan: Plan, gains_db: Mapping[str, float]) -> None:
+        feeds = [feed for feed in plan.feeds if feed.strip in gains_db]
+        target = target_named(_MEASURED_ON)
+        self._renderer = renderer_for(target, feeds, plan.rate_hz, plan.fold_down)
+        self._gains = {
+            strip: np.float32(10.0 ** (gain_db / 20.0))
+            for strip, gain_db in gains_db.items()
+            if gain_db
+        }
+
+    def process(self, signals: Signals, at: int) -> Block:
+        """Play the next block."""
+        turned = {n: signals[n] * gain for n, gain in self._gains.items() if n in signals}
+        return self._renderer.process({**signals, **turned}, at, BLOCK_FRAMES)
+
+
 class _Lane:
     """Makes, measures and writes one output, block after block, a few behind the strips."""
 
@@ -319,11 +383,9 @@ class _Lane:
         pool: ThreadPoolExecutor,
     ) -> None:
         self._renderer = renderer_of(plan, output)
-        self._heard: Renderer | None = None
-        metered: Target | None = None
-        if output.programme:  # measured as it is played on many loudspeakers
-            metered = target_named(_MEASURED_ON)
-            self._heard = renderer_of(plan, Output(metered))
+        # what says where its sounds are is measured as it is played on many loudspeakers
+        self._played = [_Played(plan, gains) for gains in _programmes(output)]
+        metered = [target_named(_MEASURED_ON)] * len(self._played)
         self._file = Finished(path, output.target, plan.rate_hz, form, gain_db, metered)
         self._pool = pool
         self._pending: list[Future[None]] = []
@@ -339,10 +401,11 @@ class _Lane:
         if before is not None:
             before.result()  # one after the other; what was given first is also begun first
         block = self._renderer.process(signals, at, BLOCK_FRAMES)[:, cut]
-        heard = self._heard.process(signals, at, BLOCK_FRAMES)[:, cut] if self._heard else None
+        played = [one.process(signals, at)[:, cut] for one in self._played]
         if block.shape[1]:
-            apart = None if heard is None else np.ascontiguousarray(heard)
-            self._file.add(np.ascontiguousarray(block), apart)
+            self._file.add(
+                np.ascontiguousarray(block), [np.ascontiguousarray(one) for one in played]
+            )
 
     def finish(self) -> Outcome:
         while self._pending:

@@ -3,17 +3,20 @@
 No more of the mix is held than one block and what rings on.
 """
 
+import os
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
+from metaphon.core.document.alternatives import Alternative
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.delay_line import DelayLine
-from metaphon.core.engine.adm import Programme, ProgrammeRenderer
+from metaphon.core.engine.adm import Contents, ContentsRenderer
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
 from metaphon.core.engine.chain import ChainRun, all_numbers
 from metaphon.core.engine.clips import ClipRun
@@ -34,15 +37,22 @@ class Output:
     `kind` is that of the stems it belongs to, which add up to the mix; empty where it is none.
 
     `head` is whose ears headphones are for, a SOFA file. `only` is the one strip that is heard, of
-    what it puts into the programme itself. `programme` is that of a file with an audio definition.
+    what it puts into the programme itself. `contents` are those of a file with an audio definition.
+    `alternative` is the programme that it is, where that is not the mix itself.
     """
 
     target: Target
     stem: str | None = None
     head: Path = SHIPPED
     only: str | None = None
-    programme: Programme | None = None
+    contents: Contents | None = None
     kind: str = ""
+    alternative: Alternative | None = None
+
+    @property
+    def is_mix(self) -> bool:
+        """Whether it is the mix itself, neither a part of it nor another programme."""
+        return not self.stem and not self.alternative
 
 
 def render(
@@ -102,16 +112,18 @@ def signals_of(
     with ExitStack() as stack:
         for strip in strips:
             stack.callback(strip.close)
+        sections = sections_of(strips)
+        pool = stack.enter_context(ThreadPoolExecutor(os.cpu_count() or 2, "strips"))
         for at in range(warm_up - warm_up % GRID_FRAMES - plan.ahead, last, block_frames):
-            signals = run_all(strips, at, block_frames)
+            signals = run_all(sections, at, block_frames, pool)
             on_strips(strips, at)
             yield at, signals, slice(max(first - at, 0), min(last - at, block_frames))
 
 
 def renderer_of(plan: Plan, output: Output) -> Renderer:
     """What makes an output of a plan."""
-    if output.programme:
-        return ProgrammeRenderer(output.programme, plan.rate_hz)
+    if output.contents:
+        return ContentsRenderer(output.contents, plan.rate_hz)
     feeds = feeds_of(plan, output)
     return renderer_for(output.target, feeds, plan.rate_hz, plan.fold_down, output.head)
 
@@ -121,17 +133,23 @@ def feeds_of(plan: Plan, output: Output) -> list[Feed]:
     return [f for f in plan.feeds if output.only in (None, f.strip.partition("/")[0])]
 
 
-def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Block]:
-    """Run every strip once, in order, and collect what each feeds into the programme.
+def run_all(
+    sections: Sequence[Sequence["StripRun"]], at: int, frames: int, pool: ThreadPoolExecutor
+) -> dict[str, Block]:
+    """Run every strip once and collect what each feeds into the programme.
+
+    What is worked on at once is put together in order, so that who is quicker changes nothing.
 
     Parameters
     ----------
-    strips
-        In working order.
+    sections
+        The strips in working order, in stretches of which none feeds another of its own.
     at
         The frame of the mix that the block begins at, a grid point.
     frames
         Its length, a multiple of GRID_FRAMES.
+    pool
+        In which the strips of a section are worked on.
 
     Returns
     -------
@@ -139,11 +157,27 @@ def run_all(strips: Sequence["StripRun"], at: int, frames: int) -> dict[str, Blo
     """
     waiting: dict[str, Block] = {}
     signals: dict[str, Block] = {}
-    for strip in strips:
-        fed = strip.run(waiting, at, frames)
-        if fed is not None:
-            signals[strip.plan.id] = fed
+    for section in sections:
+        taken = [waiting.pop(strip.plan.id, None) for strip in section]
+        worked = pool.map(lambda strip, block: strip.work(block, at, frames), section, taken)
+        for strip, found in zip(section, worked, strict=True):
+            fed = strip.give(waiting, found, at)
+            if fed is not None:
+                signals[strip.plan.id] = fed
     return signals
+
+
+def sections_of(strips: Sequence["StripRun"]) -> list[list["StripRun"]]:
+    """Strips in working order, cut wherever one is fed by another of the same stretch."""
+    found: list[list[StripRun]] = []
+    fed: set[str] = set()
+    for strip in strips:
+        if not found or strip.plan.id in fed:
+            found.append([])
+            fed = set()
+        found[-1].append(strip)
+        fed |= {route.bus for route in strip.plan.routes}
+    return found
 
 
 class StripRun:
@@ -196,12 +230,28 @@ class StripRun:
 
         Adds to what the buses wait for, gives what goes into the programme.
         """
-        taken, given = at + self.plan.ahead_in, at + self.plan.ahead_out
-        source = self._source(waiting, taken, frames)
-        self.given = None
+        return self.give(waiting, self.work(waiting.pop(self.plan.id, None), at, frames), at)
+
+    def work(self, fed: Block | None, at: int, frames: int) -> tuple[Block, Block] | None:
+        """What comes into a block, and what the chain makes of it; None for nothing at all.
+
+        Touches nothing but this strip.
+        """
+        taken = at + self.plan.ahead_in
+        source = self._source(fed, taken, frames)
         if self._prompt and not source.any():
             return None
-        block = self.chain.process(source, taken)
+        return source, self.chain.process(source, taken)
+
+    def give(
+        self, waiting: dict[str, Block], worked: tuple[Block, Block] | None, at: int
+    ) -> Block | None:
+        """Add to what the buses wait for; what goes into the programme."""
+        self.given = None
+        if worked is None:
+            return None
+        source, block = worked
+        taken, given = at + self.plan.ahead_in, at + self.plan.ahead_out
         after = self.given = self._fader.apply(block, given)
         far = self._distance.process(after, given) if self._distance else after
         sent = far if self.plan.distance and self.plan.distance.where.placement.sends_too else after
@@ -215,8 +265,7 @@ class StripRun:
                     way.add(waiting, sent, given)
         return self._hold.process(far) if self.plan.feed else None
 
-    def _source(self, waiting: dict[str, Block], at: int, frames: int) -> Block:
-        block = waiting.pop(self.plan.id, None)
+    def _source(self, block: Block | None, at: int, frames: int) -> Block:
         for running in self._clips:
             if running.covers(at, frames):
                 sound = running.read(at, frames)

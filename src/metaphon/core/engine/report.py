@@ -9,6 +9,9 @@ from typing import Any
 from metaphon.core.document.handover import FileForm, Handover
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import Target
+from metaphon.core.engine.conformance import conformance
+from metaphon.core.engine.downmixes import LFE_ABOVE_DB, downmix_of, headphones_against_stereo
+from metaphon.core.engine.fewer_objects import fewer_objects
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.engine.offline import Result
 from metaphon.core.engine.sums import sums_of
@@ -45,6 +48,8 @@ def report(
         "asked": asked.model_dump(mode="json"),
         "files": [_entry(mix, asked, result) for result in results],
         "sums": [asdict(found) for found in sums_of(results)],
+        "fewer": [_fewer(mix, count) for count in dict.fromkeys(asked.objects)],
+        "headphones": headphones_against_stereo(results),
         "findings": list(findings),
     }
 
@@ -52,11 +57,16 @@ def report(
 def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
     target = result.output.target
     verdict = judged(result.figures, asked.limits)
+    rate_hz = asked.rate_hz or mix.sample_rate_hz
+    checks = conformance(result.path, target, rate_hz, asked.bits, result.figures.integrated_lufs)
+    folded = None if result.output.stem else downmix_of(result, mix.fold_down.shares)
+    named = list(zip(target.channel_labels, result.channels, strict=True))
     return {
         "path": result.path.name,
         "target": target.name,
         "layout": target.title,
         "stem": result.output.stem,
+        "alternative": result.output.alternative.name if result.output.alternative else None,
         "channel_labels": list(target.channel_labels),
         **asdict(result.figures),
         "clipped_samples": result.clipped_samples,
@@ -64,9 +74,22 @@ def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
         "reduction_db": round(result.reduction_db, 2),
         "verdict": None if result.output.stem else asdict(verdict),
         "left_out": left_out(mix, target),
+        "conformance": [asdict(check) for check in checks],
+        "downmix": asdict(folded) if folded else None,
+        "each_channel": [{"label": label, **asdict(one)} for label, one in named],
+        "silent_channels": [label for label, one in named if one.is_silent],
+        "broken_channels": [label for label, one in named if one.breaks],
         "bytes": result.path.stat().st_size,
         "sha256": _digest(result.path),
     }
+
+
+def _fewer(mix: Mix, count: int) -> dict[str, Any]:
+    """What became of objects that are told as fewer."""
+    found = fewer_objects(mix, count)
+    names = {strip.id: strip.name for strip in mix.strips}
+    objects = [{**asdict(one), "name": names[one.strip]} for one in found.objects]
+    return {"most": count, "before": found.before, "objects": objects}
 
 
 def _digest(path: Path) -> str:
@@ -104,7 +127,9 @@ def as_text(told: Mapping[str, Any]) -> str:
     lines = [told["title"], "=" * len(told["title"]), ""]
     lines += [f"{told['label']}, revision {told['revision']}", ""] if told["label"] else []
     for row in told["files"]:
-        heading = f"{row['layout']}, stem of {row['stem']}" if row["stem"] else row["layout"]
+        part = f", stem of {row['stem']}" if row["stem"] else ""
+        part = f", {row['alternative']}" if row["alternative"] else part
+        heading = f"{row['layout']}{part}"
         lines += [heading, "-" * len(heading), f"File                 {row['path']}"]
         lines.append(f"Duration             {row['duration_s']:.3f} s")
         bits = told["asked"]["bits"].replace("f", " float")
@@ -127,11 +152,54 @@ def as_text(told: Mapping[str, Any]) -> str:
             )
         if row["verdict"]:
             lines.append(f"{_JUDGED[row['verdict']['word']]:<20} {row['verdict']['said']}")
+        lines += _of_channels(row)
         lines += [f"SHA-256              {row['sha256']}", *row["left_out"], ""]
     if told["sums"]:
         lines += ["Stems", "-----", *(found["said"] for found in told["sums"]), ""]
+    for one in told["fewer"]:
+        title = f"At most {one['most']} of {one['before']} objects"
+        lines += [title, "-" * len(title), *map(_displaced, one["objects"]), ""]
+    if told["headphones"]:
+        lines += ["Headphones", "----------", *told["headphones"], ""]
     lines += ["Findings", "--------"]
-    lines += [
-        f"{finding['severity'].capitalize()}: {finding['message']}" for finding in told["findings"]
-    ] or ["None."]
+    lines += [_finding(one) for one in told["findings"]] or ["None."]
     return "\n".join(lines) + "\n"
+
+
+def _of_channels(row: Mapping[str, Any]) -> list[str]:
+    """What is to be said of single channels, of the downmix, and of the file read again."""
+    said = []
+    if row["silent_channels"]:
+        said.append(f"Silent               {', '.join(row['silent_channels'])}")
+    for one in row["each_channel"]:
+        if one["breaks"]:
+            said.append(
+                f"Breaks off           {one['label']}, {one['breaks']} times, first at "
+                f"{one['broken_s']:.2f} s"
+            )
+    folded = row["downmix"]
+    if folded and folded["louder_lu"] is not None:
+        said.append(
+            f"In stereo            {folded['integrated_lufs']:.2f} LUFS "
+            f"({folded['louder_lu']:+.1f} LU), {folded['true_peak_dbtp']:.2f} dBTP"
+        )
+    if folded and folded["lfe_above_db"] is not None and folded["lfe_above_db"] > LFE_ABOVE_DB:
+        said.append(f"LFE                  {folded['lfe_above_db']:.1f} dB of it above 250 Hz")
+    wrong = [one for one in row["conformance"] if not one["ok"]]
+    said += [f"Not as asked         {one['asked']}: {one['found']}" for one in wrong]
+    if not wrong:
+        said.append("Read again           as asked")
+    return said
+
+
+def _finding(finding: Mapping[str, str]) -> str:
+    left = f" Left: {finding['left_because']}" if finding.get("left_because") else ""
+    return f"{finding['severity'].capitalize()}: {finding['message']}{left}"
+
+
+def _displaced(one: Mapping[str, Any]) -> str:
+    off = "" if one["off_db"] is None else f", {one['off_db']:.1f} dB off"
+    return (
+        f"{one['name']:<20} {one['mean_deg']:.1f} degrees from its place, at most "
+        f"{one['most_deg']:.1f}{off}"
+    )

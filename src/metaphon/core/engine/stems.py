@@ -4,7 +4,7 @@ What a part sounds like is what the whole mix makes of its tracks alone, so wher
 programme is linear the parts add up to the mix.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +12,7 @@ from metaphon.core.document.channel_mapping import format_of
 from metaphon.core.document.graph import open_routes
 from metaphon.core.document.handover import Rooms, StemKind
 from metaphon.core.document.mix import PROGRAMME, Bus, LfeSend, Mix, Placement, Strip, Track
+from metaphon.core.document.parting import again, lanes_again
 from metaphon.core.document.targets import Target
 from metaphon.core.files.audio import probe
 
@@ -59,7 +60,7 @@ def stems_of(mix: Mix, kind: StemKind, rooms: Rooms = "shared") -> list[Stem]:
     for track in sounding:
         parts.setdefault(_PART[kind](mix, track), set()).add(track.id)
     dry = _without_sends(mix) if rooms == "apart" else mix
-    found = [Stem(*part, _only(dry, own), frozenset(own)) for part, own in parts.items()]
+    found = [Stem(*part, only(dry, own), frozenset(own)) for part, own in parts.items()]
     if rooms == "apart":
         aims = {send.bus for own in ways.sends.values() for send in own}
         found += [_return_stem(mix, bus) for bus in mix.buses if bus.id in aims]
@@ -170,7 +171,14 @@ def _last(mix: Mix, strip: Strip) -> Strip:
     return strip
 
 
-def _only(mix: Mix, members: set[str]) -> Mix:
+def soloed(mix: Mix, strip_id: str) -> Mix:
+    """The mix in which one strip alone is soloed: what it puts into it, with what it sends."""
+    return mix.with_strips(
+        lambda strip: strip.model_copy(update={"soloed": strip.id == strip_id, "solo_safe": False})
+    )
+
+
+def only(mix: Mix, members: Collection[str]) -> Mix:
     """The mix in which only some tracks have recordings."""
     tracks = tuple(
         one if one.id in members else one.model_copy(update={"clips": ()}) for one in mix.tracks
@@ -200,32 +208,20 @@ def _return_stem(mix: Mix, bus: Bus) -> Stem:
         output = None if strip.output == PROGRAMME else strip.output
         return strip.model_copy(update={"sends": sends, "output": output, "lfe": LfeSend()})
 
-    def after(strip: Bus) -> Bus:
-        sends = tuple(send.model_copy(update={"bus": send.bus + _AFTER}) for send in strip.sends)
-        leads_on = strip.output not in (PROGRAMME, None)
-        output = f"{strip.output}{_AFTER}" if leads_on else strip.output
-        return strip.model_copy(update={"id": strip.id + _AFTER, "sends": sends, "output": output})
-
-    ids = {one.id for one in mix.buses}
-    lanes = []
+    lanes = lanes_again(mix, (one.id for one in mix.buses), _AFTER)
     for lane in mix.automation:
         own, _, path = lane.target.partition("/")
         kept = not path.startswith("sends/") or path.startswith(f"sends/{bus.id}/")
         renamed = path.replace(f"sends/{bus.id}/", f"sends/{bus.id}{_AFTER}/", 1)
         if kept and not path.startswith("lfe/"):
             lanes.append(lane.model_copy(update={"target": f"{own}/{renamed}"}))
-        if own in ids:
-            aim = path.split("/")
-            if aim[0] == "sends":
-                aim[1] += _AFTER
-            lanes.append(lane.model_copy(update={"target": f"{own}{_AFTER}/{'/'.join(aim)}"}))
     doubled = mix.with_strips(before)
     return Stem(
         f"return_{bus.id}",
         f"{bus.name}, the return",
         doubled.model_copy(
             update={
-                "buses": (*doubled.buses, *(after(one) for one in mix.buses)),
+                "buses": (*doubled.buses, *(again(one, _AFTER) for one in mix.buses)),
                 "automation": tuple(lanes),
             }
         ),

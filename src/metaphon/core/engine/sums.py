@@ -23,7 +23,7 @@ class Sum:
 
 def sums_of(results: Sequence[Result]) -> list[Sum]:
     """Add up the stems of each kind in each target whose mix is there too."""
-    mixes = {one.output.target.name: one for one in results if not one.output.stem}
+    mixes = {one.output.target.name: one for one in results if one.output.is_mix}
     sets: dict[tuple[str, str], list[Result]] = {}
     for one in results:
         if one.output.kind and one.output.target.name in mixes:

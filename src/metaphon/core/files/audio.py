@@ -207,6 +207,7 @@ class AudioWriter:
         if container == "flac" and (channels > 8 or bits == "32f"):
             raise InputError("FLAC holds at most 8 channels of 16 or 24 bits; choose WAV.")
         self._bits = bits
+        self._flac = container == "flac"
         self._dither = np.array([20480], dtype=np.uint64)  # where the chance numbers are
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
         kind = "FLAC" if container == "flac" else "RF64"
@@ -222,18 +223,34 @@ class AudioWriter:
             self._write(block.T)
             return
         depth = int(self._bits)
-        out = np.empty(block.shape[::-1], dtype=np.int32)
-        self.clipped_samples += _dithered(np.ascontiguousarray(block), out, depth, self._dither)
-        self._write(out)
+        block = np.ascontiguousarray(block)
+        if self._flac:
+            out = np.empty(block.shape[::-1], dtype=np.int32)
+            self.clipped_samples += _dithered(block, out, depth, self._dither)
+            self._write(out)
+            return
+        packed = np.empty((*block.shape[::-1], depth // 8), dtype=np.uint8)
+        self.clipped_samples += _dithered_bytes(block, packed, depth, self._dither)
+        self._write_bytes(packed)
 
     def _write(self, frames: NDArray[Any]) -> None:
         try:
             self._file.write(frames)
         except (soundfile.LibsndfileError, AssertionError):
-            # the library does not say what the system said
-            if shutil.disk_usage(self.path.parent).free < frames.nbytes:
-                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path) from None
+            self._refused(frames.nbytes)
             raise
+
+    def _write_bytes(self, packed: NDArray[np.uint8]) -> None:
+        """Samples as they lie in the file, so that the library need not turn them into that."""
+        raw = soundfile._ffi.from_buffer(packed)
+        if soundfile._snd.sf_write_raw(self._file._file, raw, packed.nbytes) != packed.nbytes:
+            self._refused(packed.nbytes)
+            raise OSError(errno.EIO, os.strerror(errno.EIO), self.path)
+
+    def _refused(self, wanted: int) -> None:
+        # the library does not say what the system said
+        if shutil.disk_usage(self.path.parent).free < wanted:
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path) from None
 
     def __enter__(self) -> "AudioWriter":
         return self
@@ -261,26 +278,49 @@ def _let_small_files_be_wav(file: soundfile.SoundFile) -> None:
 def _dithered(block, out, depth, state):  # type: ignore[no-untyped-def]
     """A block, (channels, frames), as whole numbers, (frames, channels), left-aligned in 32 bits.
 
-    Gives how many samples exceeded full scale. `state` goes on: a 64-bit linear congruential
-    generator (Knuth, The art of computer programming 2, 3.3.4), whose upper halves are two even
-    chance numbers a sample; their sum is triangular, 2 steps peak to peak.
+    Gives how many samples exceeded full scale. `state` goes on (`_rounded`).
     """
-    top = 2.0 ** (depth - 1)
-    shift = 32 - depth
-    over = 0
-    at = state[0]
+    top, shift = 2.0 ** (depth - 1), 32 - depth
+    over, at = 0, state[0]
     for i in range(block.shape[1]):
         for channel in range(len(block)):
-            sample = float(block[channel, i])
-            if abs(sample) > 1.0:
-                over += 1
-            if sample == 0.0:
-                out[i, channel] = 0
-                continue
-            at = at * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
-            one = float(at >> np.uint64(48)) + float((at >> np.uint64(32)) & np.uint64(0xFFFF))
-            wanted = np.rint(sample * top + (one + 1.0) / 65536.0 - 1.0)
-            held = min(max(wanted, -top), top - 1.0)
-            out[i, channel] = np.int32(np.int64(held) << shift)
+            held, at = _rounded(block[channel, i], top, at)
+            over += abs(block[channel, i]) > 1.0
+            out[i, channel] = held << shift
     state[0] = at
     return over
+
+
+@numba.njit(cache=True, nogil=True)
+def _dithered_bytes(block, out, depth, state):  # type: ignore[no-untyped-def]
+    """A block, (channels, frames), as bytes of whole numbers, least first, (frames, channels, n).
+
+    Gives how many samples exceeded full scale. `state` goes on (`_rounded`).
+    """
+    top, count = 2.0 ** (depth - 1), out.shape[2]
+    over, at = 0, state[0]
+    for i in range(block.shape[1]):
+        for channel in range(len(block)):
+            held, at = _rounded(block[channel, i], top, at)
+            over += abs(block[channel, i]) > 1.0
+            out[i, channel, 0] = held & 0xFF
+            out[i, channel, 1] = (held >> 8) & 0xFF
+            if count == 3:
+                out[i, channel, 2] = (held >> 16) & 0xFF
+    state[0] = at
+    return over
+
+
+@numba.njit(cache=True, nogil=True, inline="always")
+def _rounded(sample, top, at):  # type: ignore[no-untyped-def]
+    """A sample as a dithered whole number, and the chance number that follows; silence as it is.
+
+    A 64-bit linear congruential generator (Knuth, The art of computer programming 2, 3.3.4), whose
+    upper halves are two even chance numbers; their sum is triangular, 2 steps peak to peak.
+    """
+    if sample == 0.0:
+        return np.int64(0), at
+    at = at * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
+    one = float(at >> np.uint64(48)) + float((at >> np.uint64(32)) & np.uint64(0xFFFF))
+    wanted = np.rint(float(sample) * top + (one + 1.0) / 65536.0 - 1.0)
+    return np.int64(min(max(wanted, -top), top - 1.0)), at

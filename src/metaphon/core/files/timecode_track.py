@@ -2,10 +2,21 @@
 
 from pathlib import Path
 
+import numpy as np
+
 from metaphon.core.files.audio import AudioWriter, ClipReader, probe
-from metaphon.core.measure.timecode import Found, FrameRate, Timecode, as_sound, find
+from metaphon.core.measure.timecode import (
+    Found,
+    FrameRate,
+    Timecode,
+    as_sound,
+    find,
+    number_of,
+    timecode_of,
+)
 
 _LONGEST_S = 300.0  # of what is looked through
+_TONE_S, _TONE_HZ, _TONE_PEAK = 0.02, 1000.0, 0.25
 
 
 def timecode_in(path: Path) -> Found | None:
@@ -29,3 +40,35 @@ def write_timecode(
     """Write timecode from a start on as a recording of one channel, 24 bits."""
     with AudioWriter(path, 1, rate_hz) as writer:
         writer.add(as_sound(start, rate, length_s, rate_hz)[None])
+
+
+def write_recorder_take(
+    path: Path,
+    start: Timecode,
+    rate: FrameRate,
+    length_s: float,
+    rate_hz: int,
+    frames_ahead: int,
+) -> None:
+    """Write what a simulated recorder takes up whose clock is some frames ahead.
+
+    Its first channel is its timecode, the second a short tone at every whole second, so that what
+    was found can be heard.
+
+    Parameters
+    ----------
+    path
+        The file, 24 bits.
+    start, rate
+        Timecode of the first sample by the right clock.
+    length_s, rate_hz
+        Of the recording.
+    frames_ahead
+        How many frames its clock is ahead; behind where negative.
+    """
+    ahead = timecode_of(number_of(start, rate) + frames_ahead, rate)
+    code = as_sound(ahead, rate, length_s, rate_hz)
+    at = np.arange(len(code)) % rate_hz
+    tone = np.where(at < _TONE_S * rate_hz, np.sin(2.0 * np.pi * _TONE_HZ * at / rate_hz), 0.0)
+    with AudioWriter(path, 2, rate_hz) as writer:
+        writer.add(np.stack([code, (_TONE_PEAK * tone).astype(np.float32)]))

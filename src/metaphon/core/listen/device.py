@@ -15,6 +15,7 @@ from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.listen.loudspeakers import LoudspeakerFeeds
 from metaphon.core.listen.monitor import Binaural, Monitor, Room, VirtualPair
 from metaphon.core.listen.practice_room import ear_responses
+from metaphon.core.listen.speakers import speaker_responses
 from metaphon.core.listen.way import Series, Working
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.binaural import loudspeaker_responses, scene_responses
@@ -55,6 +56,8 @@ def device_for(monitor: Monitor, heard: Target, rate_hz: int, shares: Shares) ->
         return Convolver(np.einsum("ih,iet->het", folded, pair).astype(np.float32))
     if monitor.through == "binaural" and heard.name != "binaural":
         return Convolver(binaural_responses(monitor.binaural, heard, rate_hz, shares.lfe))
+    if monitor.through == "speaker":
+        return Convolver(speaker_responses(monitor.speaker, heard, rate_hz, shares))
     return Matrix(downmix_matrix(heard, shares))
 
 
@@ -65,6 +68,7 @@ def key_of(monitor: Monitor) -> tuple[object, ...]:
         "binaural": (monitor.binaural,),
         "virtual_pair": (monitor.binaural, monitor.virtual_pair),
         "loudspeakers": (monitor.loudspeakers,),
+        "speaker": (monitor.speaker,),
     }[monitor.through]
 
 

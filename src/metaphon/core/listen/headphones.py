@@ -16,7 +16,7 @@ from metaphon.core.spatial.sofa import read_sofa
 
 SHIPPED = Path(__file__).parent / "headphone_responses"
 PRACTICE = SHIPPED / "practice_pair.csv"
-_SIZE = 16384
+FILTER_SIZE = 16384
 _TAPS = 4096
 _DEEPEST_CUT_DB = 24.0
 _LEVEL_HZ = (200.0, 2000.0)  # the band whose mean is 0 dB
@@ -105,8 +105,8 @@ def _read_sofa(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         raise InputError(
             f"{path.name} is not a headphone file (SimpleHeadphoneIR); choose another."
         )
-    power = np.mean(np.abs(rfft(responses, _SIZE)) ** 2, axis=0)
-    frequencies = rfftfreq(_SIZE, 1.0 / rate)
+    power = np.mean(np.abs(rfft(responses, FILTER_SIZE)) ** 2, axis=0)
+    frequencies = rfftfreq(FILTER_SIZE, 1.0 / rate)
     wanted = np.geomspace(20.0, min(20000.0, 0.49 * rate), 240)
     # mean power over a sixth of an octave, as a hand would draw it
     edges = wanted[:, None] * 2.0 ** np.array([-1 / 12, 1 / 12])
@@ -141,26 +141,28 @@ def wanted_change_db(
 @lru_cache(maxsize=16)
 def correction_taps(correction: Correction, rate_hz: int) -> NDArray[np.float32]:
     """The correcting filter of both sides, (2, taps). Linear phase delays by half its length."""
-    change = wanted_change_db(correction, rfftfreq(_SIZE, 1.0 / rate_hz))
+    change = wanted_change_db(correction, rfftfreq(FILTER_SIZE, 1.0 / rate_hz))
     return _linear(change) if correction.phase == "linear" else minimum_phase_taps(change)
 
 
 @lru_cache(maxsize=16)
 def worn_taps(response: Path, rate_hz: int) -> NDArray[np.float32]:
     """A simulated pair of headphones as a filter, (2, taps), minimum phase."""
-    return minimum_phase_taps(read_response(response).at(rfftfreq(_SIZE, 1.0 / rate_hz)))
+    return minimum_phase_taps(read_response(response).at(rfftfreq(FILTER_SIZE, 1.0 / rate_hz)))
 
 
 def minimum_phase_taps(level_db: NDArray[np.float64]) -> NDArray[np.float32]:
     """Shortest filters with these levels over the frequencies of an FFT."""
-    taps = irfft(minimum_phase_spectrum(level_db / 20.0 * np.log(10.0), _SIZE), _SIZE)[:, :_TAPS]
+    taps = irfft(minimum_phase_spectrum(level_db / 20.0 * np.log(10.0), FILTER_SIZE), FILTER_SIZE)[
+        :, :_TAPS
+    ]
     taps[:, -_TAPS // 4 :] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(_TAPS // 4) / (_TAPS // 4))
     result: NDArray[np.float32] = taps.astype(np.float32)
     return result
 
 
 def _linear(level_db: NDArray[np.float64]) -> NDArray[np.float32]:
-    around = irfft(10.0 ** (level_db / 20.0), _SIZE)
+    around = irfft(10.0 ** (level_db / 20.0), FILTER_SIZE)
     half = _TAPS // 2
     taps = (
         np.concatenate([around[:, -half:], around[:, : half + 1]], axis=1)

@@ -7,8 +7,10 @@ from pydantic import Field
 
 from metaphon.core.document.mix import TargetName
 from metaphon.core.document.part import Layout, Part
+from metaphon.core.document.personal import Change
 
 NOW = "now"
+Speakers = Literal["telephone", "kitchen_radio", "club", "laptop", "television", "car"]
 DIM_DB = -20.0
 
 
@@ -28,6 +30,8 @@ class MonitorSource(Part):
     keeps to beds or objects. `stand_in` is a test signal in the place of the strip. `source` is the
     mix as it is now, a state of it from its history, an uploaded reference, or the file of an
     earlier render. `trying` is a command, as JSON, that is carried out for this listener alone.
+    `alternative` is the programme, and `personal` what is changed of it as a listener could;
+    `objects` is how many there are at most, where that is asked for.
     """
 
     what: Literal["mix", "stem", "alone", "before"] = "mix"
@@ -38,6 +42,9 @@ class MonitorSource(Part):
     stand_in: Literal["", "noise", "tone", "click"] = ""
     source: str = Field(NOW, pattern=r"^(now|(revision|reference|render) \d+|difference \d+ \d+)$")
     trying: str = Field("", max_length=20_000)
+    alternative: str = Field("", max_length=64)
+    personal: tuple[Change, ...] = Field((), max_length=64)
+    objects: int | None = Field(None, ge=1, le=128)
 
 
 class Checks(Part):
@@ -123,7 +130,11 @@ class LoudspeakerSet(Part):
 class Monitor(Part):
     """How it is heard."""
 
-    through: Literal["plain", "binaural", "virtual_pair", "loudspeakers"] = "plain"
+    through: Literal["plain", "binaural", "virtual_pair", "loudspeakers", "speaker"] = "plain"
+    speaker: Speakers = "telephone"
+    match_db: float = number(
+        0.0, -40.0, 24.0, "dB", 0.1, "To be as loud as what it is held against."
+    )
     checks: Checks = Checks()
     silent: tuple[str, ...] = ()  # labels of channels that are muted
     alone: tuple[str, ...] = ()  # labels of the only channels heard, where there are any

@@ -11,12 +11,14 @@ from typing import Any
 import numpy as np
 
 from metaphon.core.document.mix import PROGRAMME, Mix
+from metaphon.core.document.personal import as_alternative, as_personal
 from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import from_text
 from metaphon.core.engine.crossfade import fade_in
+from metaphon.core.engine.fewer_objects import fewer_objects
 from metaphon.core.engine.live import Player
 from metaphon.core.engine.plan import Plan, compile
 from metaphon.core.engine.render import Output
@@ -55,6 +57,9 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
     """
     if monitor_source.trying:
         mix = apply(mix, from_text(monitor_source.trying))
+    mix = as_personal(as_alternative(mix, monitor_source.alternative), monitor_source.personal)
+    if monitor_source.objects:
+        mix = fewer_objects(mix, monitor_source.objects).mix
     strip = next((strip for strip in mix.strips if strip.id == monitor_source.strip), None)
     if monitor_source.what != "mix" and strip is None:
         raise InputError(
@@ -84,6 +89,10 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
         return mix, Output(width)
     only = strip.id if strip and monitor_source.what == "stem" else None
     return mix, Output(target_named(monitor_source.target), None, head, only)
+
+
+def _personal(monitor_source: MonitorSource) -> dict[str, Any]:
+    return {name: getattr(monitor_source, name) for name in ("alternative", "personal")}
 
 
 def _each(mix: Mix, change: Any) -> Mix:
@@ -301,6 +310,7 @@ class Session:
             player = (
                 players.get(key)
                 or self._players.get(key)
+                or self._carried_on(key, scene)
                 or Player(compile(scene), [output], self.at)
             )
             player.loop = self.loop
@@ -334,6 +344,19 @@ class Session:
         }
         self._kept = set(players)
         self._look()
+
+    def _carried_on(self, key: tuple[str, MonitorSource], scene: Mix) -> Player | None:
+        """The player of the same source otherwise personal, which goes on as an edit would.
+
+        None while sides are compared, since each needs its own.
+        """
+        if self.comparing:
+            return None
+        for (name, held), player in self._players.items():
+            if (name, held.model_copy(update=_personal(key[1]))) == key:
+                player.change(compile(scene))
+                return player
+        return None
 
     def _lay_after(self) -> None:
         monitor = self.monitor
@@ -379,7 +402,8 @@ class Session:
             self._leave()
         heard, ears = found[self.side]
         readings = self._read(heard, ears)
-        wanted = 10.0 ** ((self.monitor.level_db + (DIM_DB if self.monitor.dimmed else 0.0)) / 20.0)
+        level_db = self.monitor.level_db + self.monitor.match_db
+        wanted = 10.0 ** ((level_db + (DIM_DB if self.monitor.dimmed else 0.0)) / 20.0)
         out *= self._gain + (wanted - self._gain) * fade_in(count)
         self._gain = wanted
         if len(out) == 2:

@@ -2,8 +2,7 @@
 
 from pydantic import Field
 
-from metaphon.core.document.mix import Identifier
-from metaphon.core.document.part import Part
+from metaphon.core.document.part import Identifier, Part
 
 
 class Watched(Part):

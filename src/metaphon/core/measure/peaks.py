@@ -38,13 +38,16 @@ class PeakMeter:
 
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next block, (channels, frames)."""
-        highest = np.max(np.abs(block), axis=1, initial=0.0)
+        highest = _highest_of(block)
         if highest.max(initial=0.0) >= NEAR_FULL_SCALE:
             self.near_full_scale += int(np.count_nonzero(np.abs(block) >= NEAR_FULL_SCALE))
         self.sample_peak = np.maximum(self.sample_peak, highest)
         self.true_peak = np.maximum(self.true_peak, self.sample_peak)
         joined = np.concatenate([self._history, block], axis=1)
-        _interpolated_peak(joined, self._phases, self._bound, self.true_peak)
+        # a channel that cannot exceed its peak anywhere is not looked at
+        before = _highest_of(self._history)
+        within = np.maximum(highest, before) * self._bound <= self.true_peak
+        _interpolated_peak(joined, self._phases, self._bound, self.true_peak, within)
         self._history = joined[:, -2 * _HALF :].copy()
 
     def finish(self) -> None:
@@ -52,9 +55,24 @@ class PeakMeter:
         self.add(np.zeros((len(self.true_peak), 2 * _HALF), dtype=np.float32))
 
 
+@numba.njit(cache=True, nogil=True, fastmath={"nnan", "nsz", "reassoc"})
+def _highest_of(block):  # type: ignore[no-untyped-def]
+    """The highest sample of each channel, (channels)."""
+    found = np.zeros(len(block))
+    for channel in range(len(block)):
+        highest = np.float32(0.0)
+        for i in range(block.shape[1]):
+            size = abs(block[channel, i])
+            highest = size if size > highest else highest
+        found[channel] = highest
+    return found
+
+
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _interpolated_peak(samples, phases, bound, peaks):  # type: ignore[no-untyped-def]
+def _interpolated_peak(samples, phases, bound, peaks, within):  # type: ignore[no-untyped-def]
     """Raise `peaks` (channels) to the highest interpolated sample of (channels, frames).
+
+    Channels that lie within what they have had already are left out.
 
     A segment at a time, which is held with what is worked out of it in one array: the samples, and
     behind them the highest of each place.
@@ -63,6 +81,8 @@ def _interpolated_peak(samples, phases, bound, peaks):  # type: ignore[no-untype
     last = frames - 2 * _HALF + 1
     held = np.empty(_HIGHEST + _SEGMENT, dtype=np.float32)
     for channel in range(channels):
+        if within[channel]:
+            continue
         peak = peaks[channel]
         for start in range(0, last, _SEGMENT):
             own = min(_SEGMENT, last - start)

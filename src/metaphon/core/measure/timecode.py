@@ -67,6 +67,21 @@ class Found:
         return seconds_of(self.first, self.rate) - self.at_s
 
 
+def frames_ahead(found: Found, begins_s: float, origin_s: float) -> float:
+    """How many frames a recorded timecode is ahead of that of a mix; behind where negative.
+
+    Parameters
+    ----------
+    found
+        What was read of the recording.
+    begins_s
+        Where in the mix its first sample lies, in seconds.
+    origin_s
+        What the timecode of the mix says at its beginning, in seconds from midnight.
+    """
+    return (found.offset_s - begins_s - origin_s) * float(found.rate.real)
+
+
 def read_timecode(text: str, rate: FrameRate) -> Timecode:
     """Timecode as people type it. Raises InputError where there is no such."""
     parts = text.strip().replace(";", ":").replace(".", ":").split(":")

@@ -238,7 +238,19 @@ class NetworkReverb(Reverb):
         lengths = _lengths(self.size, rate_hz)
         seconds = (lengths + 0.5 * self.sway_ms * 1e-3 * rate_hz) / rate_hz
         lost = FALL * seconds / self.decay_s  # powers of ten a round
-        gain = 10.0**-lost
+        sway = min(self.sway_ms * 1e-3 * rate_hz, MOST_SWAY, 0.25 * float(lengths.min()))
+        numbers = np.concatenate([self._losing(lost, rate_hz), [1.0, sway, 1.0]])
+        energy = _energy(numbers, rate_hz)
+        numbers[-3] = np.sqrt((1.0 - self.early) / (LINES * max(energy, _LEAST_ENERGY)))
+        if self.hold >= 0.5 and self.hold_input == "shut":
+            numbers[-1] = 0.0
+        left = 1.0 - float(np.clip(self.hold, 0.0, 1.0))
+        rest = [numbers[-3], left * sway, left * numbers[-1]]
+        held = np.concatenate([self._losing(left * lost, rate_hz), rest])
+        return _Setting(lengths, numbers, held)
+
+    def _losing(self, lost: Line, rate_hz: int) -> Line:
+        """How lines lose powers of ten a round, and more or less of bass and treble."""
         bass, treble = (
             10.0 ** np.clip(lost - lost / ratio, -_MOST_APART, _MOST_APART)
             for ratio in (self.bass_decay, self.treble_decay)
@@ -247,17 +259,7 @@ class NetworkReverb(Reverb):
         high = _high_shelf(treble, self.treble_corner_hz, rate_hz)
         top = 10.0 ** (-lost / self.treble_decay * self.damping / (1.0 - self.damping))
         pole = _pole(top, min(_HIGHEST_HZ, 0.45 * rate_hz), rate_hz)
-        sway = min(self.sway_ms * 1e-3 * rate_hz, MOST_SWAY, 0.25 * float(lengths.min()))
-        numbers = np.concatenate([gain, *low, *high, pole, [1.0, sway, 1.0]])
-        energy = _energy(numbers, rate_hz)
-        numbers[-3] = np.sqrt((1.0 - self.early) / (LINES * max(energy, _LEAST_ENERGY)))
-        held = np.concatenate([np.ones(LINES), np.zeros(LINES * 4), np.ones(LINES)])
-        held = np.concatenate([held, np.zeros(LINES * 3), [numbers[-3], 0.0, 0.0]])
-        if self.hold >= 0.5 and self.hold_input == "shut":
-            numbers[-1] = 0.0
-        share = float(np.clip(self.hold, 0.0, 1.0))
-        held = numbers + (held - numbers) * share
-        return _Setting(lengths, numbers, held)
+        return np.concatenate([10.0**-lost, *low, *high, pole])
 
 
 class _Setting(NamedTuple):

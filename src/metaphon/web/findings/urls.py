@@ -5,5 +5,6 @@ from metaphon.web.findings import views
 app_name = "findings"
 urlpatterns = [
     path("", views.show, name="show"),
+    path("leave", views.leave, name="leave"),
     path("mend", views.mend_one, name="mend"),
 ]

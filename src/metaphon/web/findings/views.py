@@ -11,6 +11,7 @@ from metaphon.core.checks.rules import RULES, mend
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.mix import Strip
 from metaphon.core.errors import InputError
+from metaphon.web.jobs.models import LeftFinding
 from metaphon.web.jobs.surveying import Found, findings_of
 from metaphon.web.jobs.tasks import ask_for_survey
 from metaphon.web.mixes.editing import carry_out, editing
@@ -41,6 +42,7 @@ class _Row:
     finding: Finding
     strip: Strip
     rule: Rule
+    reason: str = ""  # why somebody leaves it
 
     @property
     def key(self) -> str:
@@ -55,7 +57,7 @@ def _shown(request: HttpRequest, mix: Mix, mended: list[str]) -> dict[str, objec
         found = findings_of(mix)
         document = document_of(mix)
         empty = not any(track.clips for track in document.tracks)
-        rows = _rows(document, found)
+        rows = _rows(mix, document, found)
         if not found.fresh:
             rows = [row for row in rows if row.key not in mended]
     except InputError:
@@ -68,8 +70,9 @@ def _shown(request: HttpRequest, mix: Mix, mended: list[str]) -> dict[str, objec
         "fresh": found.fresh,
         "listened": found.listened,
         "empty": empty,
-        "said": _said(len(rows), found, empty),
-        "grave": any(row.finding.severity == "problem" for row in rows),
+        "count": sum(not row.reason for row in rows),
+        "said": _said(sum(not row.reason for row in rows), found, empty),
+        "grave": any(row.finding.severity == "problem" and not row.reason for row in rows),
     }
 
 
@@ -83,20 +86,48 @@ def _said(count: int, found: Found, empty: bool) -> str:
     return counted if count else "Findings, nothing wrong"
 
 
-def _rows(document: Document, found: Found) -> list[_Row]:
+def _rows(mix: Mix, document: Document, found: Found) -> list[_Row]:
+    """What is found, the gravest first, and last what somebody leaves."""
     strips = {strip.id: strip for strip in document.strips}
-    return [
-        _Row(finding, strips[finding.subject], RULES[finding.rule])
-        for finding in sorted(found.findings, key=lambda finding: _ORDER[finding.severity])
-        if finding.subject in strips
+    reasons = {_key(one): one.reason for one in mix.left_findings.all()}
+    rows = [
+        _Row(one, strips[one.subject], RULES[one.rule], reasons.get(_key(one), ""))
+        for one in found.findings
+        if one.subject in strips
     ]
+    return sorted(rows, key=lambda row: (bool(row.reason), _ORDER[row.finding.severity]))
+
+
+def _key(one: Finding | LeftFinding) -> tuple[str, str, str]:
+    return one.rule, one.subject, one.other
+
+
+@changes_mix
+def leave(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Leave a finding, with a reason that every report then gives; without one take it up again."""
+    mix = mix_for(request, mix_id)
+    named = {name: request.POST.get(name, "")[:64] for name in ("rule", "subject", "other")}
+    held = mix.left_findings.filter(**named)
+    if "again" in request.POST:
+        held.delete()
+    else:
+        reason = request.POST.get("reason", "").strip()[:300]
+        if not reason:
+            raise InputError("Say why it may stay; the report gives the reason.")
+        if tuple(named.values()) not in {_key(one) for one in findings_of(mix).findings}:
+            raise InputError("This is no longer found; the list is drawn anew.")
+        held.delete()
+        mix.left_findings.create(**named, reason=reason, user_id=request.user.pk)
+    return render(
+        request, "findings/show.html", _shown(request, mix, request.POST.getlist("mended"))
+    )
 
 
 @changes_mix
 def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take one finding's fault away, as one step that can be undone; says what became of it."""
     mix = mix_for(request, mix_id)
-    rows = _rows(document_of(mix), findings_of(mix))
+    rows = _rows(mix, document_of(mix), findings_of(mix))
     place = next((n for n, row in enumerate(rows) if _is(row.finding, request)), None)
     if place is None:
         raise InputError("This is no longer found; the list is drawn anew.")

@@ -1,5 +1,6 @@
 """What a person asks for: kept as they choose, by mix, and under names of their own."""
 
+import json
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -18,6 +19,7 @@ from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.registry import Batch
 from metaphon.core.edits.structure import AddTarget, RemoveTarget
+from metaphon.core.engine.fewer_objects import fewer_objects
 from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.errors import InputError, Vanished
 from metaphon.core.measure.loudness_limits import SHIPPED
@@ -26,6 +28,7 @@ from metaphon.web.mixes.editing import carry_out
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
 
 KINDS: dict[StemKind, str] = {
@@ -79,6 +82,8 @@ def posted(request: HttpRequest, document: Document) -> Handover:
         stems.setdefault(kind, []).append(target)
     given: dict[str, Any] = {"targets": document.targets, "stems": stems}
     given["adm"] = "adm" in data
+    given["alternatives"] = data.getlist("alternatives")
+    given["objects"] = _counts(data.get("objects", ""))
     given |= {name: data[name] for name in ("name", "head", *CHOICES) if data.get(name)}
     given |= {name: _number(data[name]) for name in _TYPED if data.get(name, "").strip()}
     wanted = asked(given)
@@ -94,6 +99,11 @@ def _person(request: HttpRequest) -> int:
 def _number(text: str) -> str:
     """A number as people type it: with a comma, another minus, and its unit behind it."""
     return text.strip().replace(",", ".").replace("−", "-").split()[0]
+
+
+def _counts(text: str) -> list[str]:
+    """Several whole numbers as people type them."""
+    return [one for one in text.replace(";", ",").replace(" ", ",").split(",") if one]
 
 
 def heads(request: HttpRequest) -> list[tuple[str, str]]:
@@ -129,6 +139,7 @@ def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:
             "title": target_named(name).title,
             "target": target_named(name),
             "chosen": name in chosen,
+            "alternatives": name in wish.alternatives,
             "cells": cells(name),
         }
         for name in names
@@ -144,12 +155,33 @@ def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:
 
 def counted(wanted: Handover, document: Document) -> int:
     """How many files of sound this would be."""
-    found = len(wanted.targets) + wanted.adm
+    found = len(wanted.targets) + wanted.adm + len(set(wanted.objects))
+    found += len(wanted.alternatives) * len(document.alternatives.programmes)
     for kind, targets in wanted.stems.items():
         placed = [name for name in targets if name != OWN_WIDTH]
         found += len(placed) * len(stems_of(document, kind, wanted.rooms)) if placed else 0
         found += len(sources_of(document)) if OWN_WIDTH in targets else 0
     return found
+
+
+@fragment_of("handover:show")
+def fewer(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """What becomes of each object where there are fewer, to be read and heard."""
+    mix = mix_for(request, mix_id)
+    document = document_of(mix)
+    counts = asked({"adm": True, "objects": _counts(request.GET.get("objects", ""))}).objects
+    names = {strip.id: strip.name for strip in document.strips}
+    found = [(count, fewer_objects(document, count)) for count in counts]
+    told = [
+        (
+            count,
+            one.before,
+            [(names[each.strip], each) for each in one.objects],
+            json.dumps({"objects": count}),
+        )
+        for count, one in found
+    ]
+    return render(request, "handover/fewer.html", {"told": told})
 
 
 @changes_mix

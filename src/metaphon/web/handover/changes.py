@@ -29,11 +29,11 @@ def show(request: HttpRequest, mix_id: int, render_id: int, since_id: int) -> Ht
     new, old = (get_object_or_404(Render, pk=pk, mix=mix) for pk in (render_id, since_id))
     first, last = sorted((old.revision, new.revision))
     edits = mix.journal.filter(revision__gt=first, revision__lte=last).order_by("revision")
-    before = {(file.target, file.stem): file for file in old.files.filter(kind="audio")}
+    before = {file.key: file for file in old.files.filter(kind="audio")}
     pairs = [
-        (file, before[file.target, file.stem])
+        (file, before[file.key])
         for file in new.files.filter(kind="audio")
-        if file.is_heard and (file.target, file.stem) in before
+        if file.is_heard and file.key in before
     ]
     shown = {
         "mix": mix,

@@ -1,12 +1,27 @@
 from django.urls import path
 
-from metaphon.web.handover import asking, bringing, changes, views
+from metaphon.web.handover import (
+    alternatives,
+    asking,
+    bringing,
+    changes,
+    platform,
+    translation,
+    views,
+)
 
 app_name = "handover"
 urlpatterns = [
     path("", views.show, name="show"),
     path("edit", views.edit, name="edit"),
+    path("alternatives", alternatives.edit, name="edit_alternatives"),
+    path("translation", translation.progress, name="translation"),
+    path("translation/measure", translation.measure, name="measure_translation"),
+    path("translation/<int:report_id>/cancel", translation.cancel, name="cancel_translation"),
+    path("platform", platform.progress, name="platform"),
+    path("platform/send", platform.send, name="send"),
     path("asked", asking.keep, name="keep"),
+    path("fewer", asking.fewer, name="fewer"),
     path("preset", asking.preset, name="preset"),
     path("render", views.start, name="start"),
     path("render/<int:render_id>", views.progress, name="progress"),

@@ -12,6 +12,7 @@ from metaphon.core.document.target_omissions import Loss, by_the_book_of_targets
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
+from metaphon.web.handover import alternatives, platform, translation
 from metaphon.web.handover.asking import KINDS, counted, form, matrix, posted, wish_of
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.jobs.models import Render, RenderFile
@@ -23,8 +24,10 @@ from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.streaming import send_file, send_package
+from metaphon.web.shell.workspaces import workspace_named
 
-_SHOWN = 12
+VIEWS = workspace_named("handover").views
+_RENDERS_SHOWN = 12
 _CONTENT_TYPES = {
     "wav": "audio/wav",
     "flac": "audio/flac",
@@ -36,17 +39,19 @@ _CONTENT_TYPES = {
 
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
-    return render(
-        request,
-        "handover/show.html",
-        {
-            **editing(request, mix),
-            **_targets(request, mix),
-            **_renders(mix),
-            **form(request, mix),
-            "files": counted(wish_of(request, mix), document_of(mix)),
-        },
-    )
+    view = request.GET.get("view", "")
+    view = view if view in _SHOWN else "formats"
+    context = {**editing(request, mix), "views": VIEWS, "view": view, **_SHOWN[view](request, mix)}
+    return render(request, f"handover/{view}.html", context)
+
+
+def _formats(request: HttpRequest, mix: Mix) -> dict[str, object]:
+    return {
+        **_targets(request, mix),
+        **_renders(mix),
+        **form(request, mix),
+        "files": counted(wish_of(request, mix), document_of(mix)),
+    }
 
 
 def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
@@ -62,12 +67,15 @@ def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
         "kinds": KINDS,
         "losses": losses,
         "notes": [(target_named(name).title, said) for name, said in notes.items() if said],
+        "has_alternatives": bool(document.alternatives.programmes),
         "has_sound": any(track.clips and not track.resting for track in document.tracks),
     }
 
 
 def _renders(mix: Mix) -> dict[str, object]:
-    return {"renders": [_shown(row) for row in mix.renders.prefetch_related("files")[:_SHOWN]]}
+    return {
+        "renders": [_shown(row) for row in mix.renders.prefetch_related("files")[:_RENDERS_SHOWN]]
+    }
 
 
 def _shown(row: Render) -> dict[str, object]:
@@ -212,3 +220,12 @@ def download(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponseBas
     mix = mix_for(request, mix_id)
     file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix)
     return send_file(request, file.file, _CONTENT_TYPES[file.name.rsplit(".", 1)[-1]], file.name)
+
+
+_SHOWN = {
+    "formats": _formats,
+    "alternatives": alternatives.shown,
+    "receiver": alternatives.receiver,
+    "translation": translation.page,
+    "platform": platform.shown,
+}

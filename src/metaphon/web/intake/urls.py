@@ -11,6 +11,7 @@ urlpatterns = [
     path("arrivals/<uuid:key>/dismiss", arrivals.dismiss, name="dismiss"),
     path("definition/<int:audio_id>", views.open_definition, name="open_definition"),
     path("timecode", timecode.add, name="timecode"),
+    path("timecode/record", timecode.record, name="record_timecode"),
     path("timecode/<int:audio_id>", timecode.read, name="read_timecode"),
     path("edit", views.edit, name="edit"),
     path("clip/<str:strip_id>/<int:place>", views.clip, name="clip"),

@@ -63,16 +63,36 @@ class Print(Work):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="prints")
 
 
-class FoldDownReport(Work):
-    """What folding a mix down loses; `options` says of which strip, "" of all.
+class Report(Work):
+    """Something measured of a mix; `options` says of which strip, "" of all.
 
-    `key` tells of which state of the mix, `figures` has a `core.checks.fold_down_report.Fold` for
-    each way.
+    `key` tells of which state of the mix.
+    """
+
+    key = models.CharField(max_length=64, blank=True)
+
+    class Meta(Work.Meta):
+        abstract = True
+
+
+class FoldDownReport(Report):
+    """What folding a mix down loses.
+
+    `figures` has a `core.checks.fold_down_report.Fold` for each way.
     """
 
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="fold_down_reports")
-    key = models.CharField(max_length=64, blank=True)
     figures = models.JSONField(default=list)
+
+
+class TranslationReport(Report):
+    """A mix in every place it will meet; `options` names the strip that has to be understood.
+
+    `figures` is a `core.checks.translation.Translation`.
+    """
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="translation_reports")
+    figures = models.JSONField(default=dict)
 
 
 class SpaceSimulation(Work):
@@ -94,6 +114,26 @@ class Survey(models.Model):
     pairs = models.JSONField(default=list)  # tracks that carry one sound
 
 
+class LeftFinding(models.Model):
+    """A finding that somebody has decided to leave, and why."""
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="left_findings")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True)
+    rule = models.CharField(max_length=64)
+    subject = models.CharField(max_length=64)
+    other = models.CharField(max_length=64, blank=True)
+    reason = models.CharField(max_length=300)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["mix", "rule", "subject", "other"], name="finding_left_once"
+            )
+        ]
+
+
 class RenderFile(models.Model):
     """A delivered file."""
 
@@ -106,6 +146,7 @@ class RenderFile(models.Model):
     file = models.FileField(upload_to=render_path, max_length=255)
     target = models.CharField(max_length=1500, blank=True)
     stem = models.CharField(max_length=64, blank=True)
+    alternative = models.CharField(max_length=64, blank=True)  # the id of its programme
     bytes = models.PositiveBigIntegerField(default=0)
     figures = models.JSONField(default=dict)
     history = models.JSONField(default=dict)
@@ -120,7 +161,19 @@ class RenderFile(models.Model):
 
     @property
     def title(self) -> str:
+        if self.alternative:
+            return f"{self.figures['alternative']}, {self.format}"
         return f"{self.format}, stem {self.stem}" if self.stem else self.format
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        """What it is of its mix; the same in every handover."""
+        return self.alternative, self.stem, self.target
+
+    @property
+    def is_mix(self) -> bool:
+        """Whether it is the mix itself, neither a part of it nor another programme."""
+        return not self.stem and not self.alternative
 
     @property
     def is_fold_down(self) -> bool:
@@ -131,3 +184,15 @@ class RenderFile(models.Model):
     def is_heard(self) -> bool:
         """Whether it can be played channel for channel."""
         return self.target != ADM
+
+
+class Submission(Work):
+    """A file sent to the simulated platform; `options` names the rules, `figures` is its receipt.
+
+    `name` stays where the file is gone.
+    """
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="submissions")
+    file = models.ForeignKey(RenderFile, models.SET_NULL, null=True, related_name="submissions")
+    name = models.CharField(max_length=255)
+    figures = models.JSONField(default=dict)

@@ -11,6 +11,7 @@ from django.conf import settings
 from django.db import transaction
 from django.utils.timezone import localdate
 
+from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import check
 from metaphon.core.document.handover import Handover, asked
 from metaphon.core.engine.downmix import fold_down_correlation
@@ -23,7 +24,7 @@ from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.progress import Interrupted, Teller
-from metaphon.web.mixes.models import discard
+from metaphon.web.mixes.models import Mix, discard
 from metaphon.web.mixes.recordings import keep
 from metaphon.web.mixes.snapshots import document_at
 from metaphon.web.mixes.space import require_space
@@ -55,7 +56,7 @@ def run(render: Render) -> None:
             on_progress=Teller(render),
             on_strips=meters.add,
         )
-        findings = [asdict(finding) for finding in check(mix, meters.finish())]
+        findings = _with_reasons(render.mix, check(mix, meters.finish()))
         told = report(mix, wanted, results, findings, label=render.label, revision=render.revision)
         text = Path(folder) / report_name(mix.title, "txt")
         text.write_text(as_text(told), encoding="utf-8")
@@ -77,6 +78,15 @@ def run(render: Render) -> None:
             still.speed_x_realtime, still.findings = speed, findings
             still.files_ready = still.files_wanted = len(results)
             still.save()
+
+
+def _with_reasons(mix: Mix, findings: Sequence[Finding]) -> list[dict[str, Any]]:
+    """Findings as plain data, each with why it was left where somebody has said so."""
+    reasons = {(one.rule, one.subject, one.other): one.reason for one in mix.left_findings.all()}
+    return [
+        {**asdict(one), "left_because": reasons.get((one.rule, one.subject, one.other), "")}
+        for one in findings
+    ]
 
 
 def asked_of(render: Render) -> Handover:
@@ -110,7 +120,7 @@ def _needed_bytes(runs: Sequence[Run], wanted: Handover) -> int:
 def _definitions(results: Sequence[Result]) -> Iterator[Path]:
     """What files with positions say, as text beside them."""
     for result in results:
-        if result.output.programme:
+        if result.output.contents:
             path = result.path.with_suffix(".xml")
             path.write_bytes(chunk(result.path, b"axml") or b"")
             yield path
@@ -127,9 +137,11 @@ def _result_row(
 ) -> RenderFile:
     target = result.output.target
     history = asdict(result.history)
-    if target.channels != 2 and not result.output.programme:
+    if target.channels != 2 and not result.output.contents:
         history["correlation"] = fold_down_correlation(result.path, target, shares)
     row = _row(render, "audio", result.path)
     row.target, row.stem = target.name, result.output.stem or ""
+    if result.output.alternative:
+        row.alternative = result.output.alternative.id
     row.figures, row.history = entry, history
     return row

@@ -10,8 +10,24 @@ from procrastinate import exceptions
 from procrastinate.contrib.django import app
 
 from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
-from metaphon.web.jobs import folding, printing, rendering, simulating, surveying, sweeping
-from metaphon.web.jobs.models import FoldDownReport, Print, Render, SpaceSimulation, Work
+from metaphon.web.jobs import (
+    printing,
+    receiving,
+    rendering,
+    reporting,
+    simulating,
+    surveying,
+    sweeping,
+)
+from metaphon.web.jobs.models import (
+    FoldDownReport,
+    Print,
+    Render,
+    SpaceSimulation,
+    Submission,
+    TranslationReport,
+    Work,
+)
 from metaphon.web.jobs.progress import Interrupted
 from metaphon.web.mixes.models import Mix
 
@@ -36,7 +52,25 @@ def print_strips(*, print_id: int) -> None:
 def report_fold_down(*, report_id: int) -> None:
     """Measure what folding a mix down loses."""
     _carry_out(
-        FoldDownReport.objects.select_related("mix").filter(pk=report_id).first(), folding.run
+        FoldDownReport.objects.select_related("mix").filter(pk=report_id).first(), reporting.run
+    )
+
+
+@app.task(name="report_translation", queue="reports")
+def report_translation(*, report_id: int) -> None:
+    """Measure a mix in every place it will meet."""
+    _carry_out(
+        TranslationReport.objects.select_related("mix").filter(pk=report_id).first(),
+        reporting.run,
+    )
+
+
+@app.task(name="receive_file", queue="reports")
+def receive_file(*, submission_id: int) -> None:
+    """Let the simulated platform check a file that was sent to it."""
+    _carry_out(
+        Submission.objects.select_related("mix", "file").filter(pk=submission_id).first(),
+        receiving.run,
     )
 
 

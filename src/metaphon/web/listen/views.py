@@ -166,7 +166,8 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
                 }
                 for s in strips
             },
-            "history": {file.target: file.history for file in results if not file.stem},
+            "history": {file.target: file.history for file in results if file.is_mix},
+            "alternatives": {one.id: one.name for one in document.alternatives.programmes},
         }
     )
 
@@ -176,9 +177,7 @@ def _newest(mix: Mix) -> list[RenderFile]:
     files = RenderFile.objects.filter(
         render__mix=mix, render__status=Render.Status.DONE, kind="audio"
     ).exclude(target=ADM)
-    newest = {
-        (file.stem, file.target): file for file in files.select_related("render").order_by("pk")
-    }
+    newest = {file.key: file for file in files.select_related("render").order_by("pk")}
     return sorted(newest.values(), key=lambda file: (file.stem, -file.render_id, file.pk))
 
 

@@ -12,6 +12,7 @@ from django.db.models.fields.files import FieldFile
 
 from metaphon.core.adm.importing import has_definition
 from metaphon.core.document import mix as document
+from metaphon.core.document.alternatives import NONE
 from metaphon.core.document.delivery_limits import NO_LIMITS
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.part import Part
@@ -58,6 +59,10 @@ def no_limits() -> dict[str, object]:
     return NO_LIMITS.model_dump(mode="json")
 
 
+def no_alternatives() -> dict[str, object]:
+    return NONE.model_dump(mode="json")
+
+
 class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
@@ -68,6 +73,7 @@ class Mix(models.Model):
     fold_lfe_db = models.FloatField(null=True, blank=True)
     fold_surround_shift = models.BooleanField(default=False)
     delivery = models.JSONField(default=no_limits)
+    alternatives = models.JSONField(default=no_alternatives)
     revision = models.PositiveIntegerField(default=0)
     state = models.BigIntegerField(
         default=0

@@ -12,6 +12,7 @@ from django.db import connection, models
 from pydantic import ValidationError
 
 from metaphon.core.document import mix as doc
+from metaphon.core.document.alternatives import Alternatives
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.delivery_limits import DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
@@ -47,6 +48,8 @@ TABLES: tuple[tuple[type[models.Model], str], ...] = (
 )
 MODELS = {model.__name__: model for model, _ in TABLES}
 _PLAIN_OF_MIX = ("title", "sample_rate_hz", "tempo_bpm")
+# parts of a mix that are kept whole
+_WHOLE: dict[str, Any] = {"delivery": DeliveryLimits, "alternatives": Alternatives}
 _PLACEMENT = tuple(doc.Placement.model_fields)
 _GROUP = tuple(name for name in doc.Group.model_fields if name != "id")
 _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
@@ -78,7 +81,7 @@ def _from_columns(part: type[Part], prefix: str, row: Row) -> Row:
 
 def rows_of(mix: Mix) -> Rows:
     """Everything that a mix is made of, as plain values by table and id."""
-    names = (*_PLAIN_OF_MIX, *_columns(FoldDown, "fold_"), "delivery")
+    names = (*_PLAIN_OF_MIX, *_columns(FoldDown, "fold_"), *_WHOLE)
     rows: Rows = {("Mix", mix.pk): {name: getattr(mix, name) for name in names}}
     for model, way in TABLES:
         for row in model._default_manager.filter(**{way: mix.pk}).order_by().values():
@@ -165,7 +168,7 @@ def document_from(
             ),
             targets=tuple(index.targets),
             fold_down=FoldDown.model_validate(_from_columns(FoldDown, "fold_", own)),
-            delivery=DeliveryLimits.model_validate(own["delivery"]),
+            **{name: part.model_validate(own[name]) for name, part in _WHOLE.items()},
         )
         doc.hangs_together(mix)
     except (ValidationError, ValueError) as error:
@@ -246,7 +249,7 @@ class Difference:
         own = {
             **{name: getattr(after, name) for name in _PLAIN_OF_MIX},
             **_as_columns(after.fold_down, "fold_"),
-            "delivery": after.delivery.model_dump(mode="json"),
+            **{name: getattr(after, name).model_dump(mode="json") for name in _WHOLE},
         }
         self._set("Mix", self._mix_id, own)
         groups = self._named("Group", self._index.groups, [group.id for group in after.groups])

@@ -52,7 +52,17 @@ WORKSPACES = (
             ("loudspeakers", "Loudspeakers"),
         ),
     ),
-    Workspace("handover", "Handover"),
+    Workspace(
+        "handover",
+        "Handover",
+        views=(
+            ("formats", "Formats"),
+            ("alternatives", "Alternatives"),
+            ("receiver", "Receiver"),
+            ("translation", "Translation"),
+            ("platform", "Platform"),
+        ),
+    ),
     Workspace("findings", "Findings", tab=False),
     Workspace("lanes", "Lanes", tab=False),
 )

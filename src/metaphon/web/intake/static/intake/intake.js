@@ -1,5 +1,6 @@
 // Recordings are sent in pieces, one after another, each with its own progress; what breaks off is gone on with.
 
+import "./recorder.js";
 import "./timeline.js";
 import "./vendor/tus.min.js";
 

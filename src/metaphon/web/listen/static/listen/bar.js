@@ -163,15 +163,31 @@ function start() {
             strip: undefined,
           }),
       ]);
+    const { alternative, personal, objects, ...asMixed } = monitorSource;
+    if (objects)
+      on.push([
+        `${objects} objects`,
+        () => player.setMonitorSource({ ...asMixed, alternative, personal }),
+      ]);
+    if (alternative || personal?.length)
+      on.push([
+        sources.alternatives?.[alternative] ?? "As a listener",
+        () => player.setMonitorSource({ ...asMixed, objects }),
+      ]);
     if (monitor.silent.length || monitor.alone.length)
       on.push(["Channels", () => player.monitor({ silent: [], alone: [] })]);
     if (monitor.through !== "plain")
       on.push([
-        { binaural: "Binaural", virtual_pair: "Virtual pair", loudspeakers: "Loudspeakers" }[
-          monitor.through
-        ],
-        () => player.monitor({ through: "plain" }),
+        {
+          binaural: "Binaural",
+          virtual_pair: "Virtual pair",
+          loudspeakers: "Loudspeakers",
+          speaker: monitor.speaker?.replace(/^./, (first) => first.toUpperCase()).replace("_", " "),
+        }[monitor.through],
+        () => player.monitor({ through: "plain", match_db: 0 }),
       ]);
+    else if (monitor.match_db)
+      on.push([`Matched ${signed(monitor.match_db)} dB`, () => player.monitor({ match_db: 0 })]);
     if (monitor.correction?.response)
       on.push(["Corrected", () => player.monitor({ correction: null })]);
     if (monitor.dimmed) on.push(["Dim", () => player.monitor({ dimmed: false })]);
@@ -203,6 +219,10 @@ function start() {
       Object.entries(monitorSource).filter(
         ([name, value]) =>
           value != null &&
+          value !== "" &&
+          name !== "alternative" &&
+          name !== "personal" &&
+          name !== "objects" &&
           !(name === "what" && value === "mix") &&
           !(name === "kinds" && value === "all") &&
           !(name === "chains" && value) &&

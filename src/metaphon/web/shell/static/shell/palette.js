@@ -26,13 +26,21 @@ function actions() {
     })
     .map((element) =>
       element.matches("input, select")
-        ? { title: fieldName(element), detail: "set", act: () => reach(element) }
-        : { title: nameOf(element), detail: "press", act: () => element.click() },
+        ? { title: fieldName(element), detail: "set", act: () => reach(again(element)) }
+        : { title: nameOf(element), detail: "press", act: () => again(element)?.click() },
     );
 }
 const fieldName = (element) =>
   element.getAttribute("aria-label") ?? nameOf(element.closest("label") ?? element);
+// The element itself, or the one of its name that a redraw has put in its place.
+function again(element) {
+  if (element.isConnected) return element;
+  const named = element.matches("input, select") ? fieldName : nameOf;
+  const name = named(element);
+  return [...document.querySelectorAll(element.tagName)].find((one) => named(one) === name);
+}
 function reach(element) {
+  if (!element) return;
   if (element.type === "checkbox") element.click();
   else element.focus();
   element.scrollIntoView({ block: "nearest" });
