@@ -3,7 +3,7 @@
 import tempfile
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from metaphon.web.jobs.models import Survey
 from metaphon.web.jobs.tasks import survey_mix
@@ -154,6 +154,7 @@ class Stumbles(BrowserTest):
         button = page.get_by_label("Mute Gull", exact=True)
         box = button.bounding_box()
         assert box
+        page.locator("[aria-label^='Mute ']").last.focus()  # the press takes the focus from it
         page.mouse.move(box["x"] + 8, box["y"] + 8)
         page.mouse.down()
         with page.expect_response(lambda r: r.request.method == "GET"):
@@ -169,6 +170,25 @@ class Stumbles(BrowserTest):
         page.wait_for_timeout(200)
         page.keyboard.up(" ")
         expect(button).to_have_attribute("aria-pressed", "false")
+
+    def test_a_redraw_of_one_view_is_not_drawn_in_the_next(self) -> None:
+        page = self.open()
+        self.lamp(page, "handover/")
+        held: list[Route] = []
+
+        def hold(route: Route) -> None:
+            first = not held and "x-place" in route.request.headers
+            held.append(route) if first else route.continue_()
+
+        page.route("**/handover/**", hold)
+        page.evaluate("document.dispatchEvent(new CustomEvent('mix-changed', {detail: {}}))")
+        self.wait_for(lambda: held or page.wait_for_timeout(20))
+        page.locator("nav[aria-label=View]").get_by_text("Platform").click()
+        current = page.locator("nav[aria-label=View] [aria-current]")
+        expect(current).to_have_text("Platform")
+        with page.expect_response(lambda r: "view=platform" in r.url):  # it is asked for anew
+            held[0].continue_()
+        expect(current).to_have_text("Platform")
 
     def test_findings_stay_open_say_what_became_of_one_and_go_on_to_the_next(self) -> None:
         survey_mix(mix_id=Mix.objects.get(title="The Lamp at Skerrow").pk)

@@ -22,8 +22,9 @@ function letGo() {
 
 const capture = { capture: true };
 addEventListener("pointerdown", press, capture);
-for (const name of ["pointerup", "pointercancel", "blur"]) addEventListener(name, letGo, capture);
-// let go outside of the window
+for (const name of ["pointerup", "pointercancel"]) addEventListener(name, letGo, capture);
+// let go outside of the window; not captured, since a press takes the focus from another field
+addEventListener("blur", letGo);
 addEventListener("pointermove", (event) => event.buttons === 0 && letGo(), capture);
 addEventListener(
   "keydown",

@@ -81,19 +81,20 @@ document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }
 // A drawing that was asked for before an edit began or ended may be out of date: it is asked for again.
 let edits = 0;
 let underWay = 0;
+const place = () => location.pathname + location.search;
 const drawAnew = () =>
-  htmx.ajax("GET", location.pathname + location.search, {
+  htmx.ajax("GET", place(), {
     target: "#workspace",
     select: "#workspace > *",
     swap: "innerHTML",
-    headers: { "X-Edits": edits, "X-Place": location.pathname },
+    headers: { "X-Edits": edits, "X-Place": place() },
   });
 document.addEventListener("mix-changed", (event) => {
   if (event.detail.value !== false) drawAnew();
 });
 document.addEventListener("htmx:beforeSwap", (event) => {
-  const { "X-Edits": asked, "X-Place": place } = event.detail.requestConfig.headers;
-  if (asked === undefined || (+asked === edits && place === location.pathname)) return;
+  const { "X-Edits": asked, "X-Place": of } = event.detail.requestConfig.headers;
+  if (asked === undefined || (+asked === edits && of === place())) return;
   event.detail.shouldSwap = false;
   drawAnew();
 });
