@@ -13,8 +13,9 @@ import soundfile
 
 from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import target_named
+from metaphon.core.engine.making import Result, Run
 from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import Result, Run, render_to_files
+from metaphon.core.engine.offline import render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import BLOCK_FRAMES, Output, render
 from metaphon.core.files.mixdoc import parse, with_files

@@ -12,8 +12,9 @@ from metaphon.core.document.parting import parted
 from metaphon.core.document.personal import Change, as_alternative, as_personal
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
+from metaphon.core.engine.making import Result
 from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import Result, render_to_files, runs_of
+from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.errors import InputError
 from metaphon.core.files.wave_chunks import chunk
 from tests.core.test_adm import null_db

@@ -14,8 +14,9 @@ from hypothesis import strategies as st
 from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.automation import GRID_FRAMES
+from metaphon.core.engine.making import Run
 from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import Cancelled, Progress, Run, render_to_files
+from metaphon.core.engine.offline import Cancelled, Progress, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError

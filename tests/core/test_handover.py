@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 from scipy.signal import butter, resample_poly, sosfilt
 
 from metaphon.core.document.handover import Handover, asked
+from metaphon.core.engine.making import Result
 from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import Result, render_to_files, runs_of
+from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.engine.stems import stems_of
 from metaphon.core.errors import InputError
 from metaphon.core.files.broadcast_wave import time_reference_samples

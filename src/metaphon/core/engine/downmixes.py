@@ -8,7 +8,7 @@ from scipy.fft import rfft, rfftfreq
 
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.downmix import downmix_matrix
-from metaphon.core.engine.offline import Result
+from metaphon.core.engine.making import Result
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.measure.programme import ProgrammeMeter
 from metaphon.core.spatial.downmix import Shares

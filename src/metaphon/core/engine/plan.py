@@ -176,12 +176,14 @@ class Plan:
 
     `frames` is the length with every tail; `longest_tail` lies within it. `latency_samples` is what
     the slowest way through the processors costs; it is made up for, so nothing comes out late.
+    `is_endless`: something may be held for ever, so that the whole past is heard.
     """
 
     title: str
     rate_hz: int
     frames: int
     longest_tail: int
+    is_endless: bool
     latency_samples: int
     strips: tuple[StripPlan, ...]
     fold_down: FoldDown
@@ -242,6 +244,7 @@ def compile(mix: Mix) -> Plan:
         rate_hz,
         end + longest,
         longest,
+        any(_is_endless(strip, moving[strip.id]) for strip in heard),
         slowest,
         (*reversed(strips), *low, *rooms),
         mix.fold_down,
@@ -589,6 +592,14 @@ def _chain_tail_s(strip: Strip, lanes: tuple[ChainLane, ...], rate_hz: int) -> f
     return sum(
         max(one.tail_s(rate_hz) for one in _extremes(processor, own))
         for processor, own in _with_lanes(strip, lanes)
+    )
+
+
+def _is_endless(strip: Strip, lanes: tuple[ChainLane, ...]) -> bool:
+    return any(
+        one.is_endless
+        for processor, own in _with_lanes(strip, lanes)
+        for one in _extremes(processor, own)
     )
 
 

@@ -5,8 +5,9 @@ from pathlib import Path
 
 from metaphon.core.document.handover import FileForm
 from metaphon.core.document.mix import Mix, Track
+from metaphon.core.engine.making import Run
 from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import Progress, Run, render_to_files
+from metaphon.core.engine.offline import Progress, render_to_files
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output
 from metaphon.core.engine.stems import alone, width_of

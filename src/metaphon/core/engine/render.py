@@ -65,7 +65,7 @@ def render(
     """Render a stretch of a mix block by block.
 
     A span that does not begin at 0 is run up to from far enough before for every tail to have died
-    away by 120 dB.
+    away by 120 dB; where something may be held, from the beginning.
 
     Parameters
     ----------
@@ -106,18 +106,30 @@ def signals_of(
         The frame of the mix that a block begins with, its blocks (channels, frames) by strip id,
         and what of it is wanted; at first nothing, while what rings before is run up to.
     """
-    last = plan.frames if last is None else last
-    warm_up = max(first - 2 * plan.longest_tail - GRID_FRAMES, 0)
     strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
     with ExitStack() as stack:
         for strip in strips:
             stack.callback(strip.close)
         sections = sections_of(strips)
         pool = stack.enter_context(ThreadPoolExecutor(os.cpu_count() or 2, "strips"))
-        for at in range(warm_up - warm_up % GRID_FRAMES - plan.ahead, last, block_frames):
+        for at, cut in steps_of(plan, first, last, block_frames):
             signals = run_all(sections, at, block_frames, pool)
             on_strips(strips, at)
-            yield at, signals, slice(max(first - at, 0), min(last - at, block_frames))
+            yield at, signals, cut
+
+
+def steps_of(
+    plan: Plan, first: int = 0, last: int | None = None, block_frames: int = BLOCK_FRAMES
+) -> Iterator[tuple[int, slice]]:
+    """The frames of the mix that the blocks of a stretch begin with, and what is wanted of each.
+
+    At first nothing, while what rings before is run up to.
+    """
+    last = plan.frames if last is None else last
+    rings = first if plan.is_endless else 2 * plan.longest_tail
+    warm_up = max(first - rings - GRID_FRAMES, 0)
+    for at in range(warm_up - warm_up % GRID_FRAMES - plan.ahead, last, block_frames):
+        yield at, slice(max(first - at, 0), min(last - at, block_frames))
 
 
 def renderer_of(plan: Plan, output: Output) -> Renderer:

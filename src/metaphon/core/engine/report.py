@@ -12,8 +12,8 @@ from metaphon.core.document.targets import Target
 from metaphon.core.engine.conformance import conformance
 from metaphon.core.engine.downmixes import LFE_ABOVE_DB, downmix_of, headphones_against_stereo
 from metaphon.core.engine.fewer_objects import fewer_objects
+from metaphon.core.engine.making import Result
 from metaphon.core.engine.naming import safe_title
-from metaphon.core.engine.offline import Result
 from metaphon.core.engine.sums import sums_of
 from metaphon.core.measure.loudness_limits import judged
 

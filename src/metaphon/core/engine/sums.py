@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from metaphon.core.engine.offline import Result
+from metaphon.core.engine.making import Result
 from metaphon.core.files.audio import ClipReader
 
 _STRETCH = 1 << 16

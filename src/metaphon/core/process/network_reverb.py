@@ -224,6 +224,10 @@ class NetworkReverb(Reverb):
         return self.predelay_ms / 1000.0 + max(late, early)
 
     @property
+    def is_endless(self) -> bool:
+        return self.hold > 0.0
+
+    @property
     def room_alone(self) -> Processor:
         return self.model_copy(update={"wet_only": True, "hold": 0.0})
 

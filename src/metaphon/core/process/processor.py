@@ -90,6 +90,11 @@ class Processor(BaseModel, ABC):
         """How long it goes on sounding after its input has ended, until it is 60 dB down."""
         return 0.0
 
+    @property
+    def is_endless(self) -> bool:
+        """Whether it may keep what sounds, so that what was long ago is never forgotten."""
+        return False
+
     def latency_samples(self, rate_hz: int) -> int:
         """How many samples late it gives its sound; the graph makes up for it."""
         return 0

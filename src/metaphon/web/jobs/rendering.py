@@ -16,8 +16,9 @@ from metaphon.core.checks.rules import check
 from metaphon.core.document.handover import Handover, asked
 from metaphon.core.engine.downmix import fold_down_correlation
 from metaphon.core.engine.levels import StripMeters
+from metaphon.core.engine.making import Result, Run
 from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import Result, Run, render_to_files, runs_of
+from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.engine.report import as_text, report, report_name
 from metaphon.core.files.wave_chunks import chunk
 from metaphon.core.spatial.downmix import Shares
