@@ -15,7 +15,7 @@ from metaphon.core.measure.timecode import RATES, as_sound, read_timecode
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.intake.models import Arrival
 from metaphon.web.intake.tasks import check_arrival
-from metaphon.web.jobs import progress, rendering
+from metaphon.web.jobs import parts, rendering
 from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.listen.monitor_source import document_heard
@@ -327,7 +327,7 @@ class Handover(WebTest):
         self.post("handover:start")
         row = self.mix.renders.first()
         with (
-            mock.patch.object(progress, "_TELL_EVERY_S", 0.0),
+            mock.patch.object(parts, "TELL_EVERY_S", 0.0),
             mock.patch.object(rendering, "check") as check,
         ):
             Render.objects.filter(pk=row.pk).update(status="cancelling")

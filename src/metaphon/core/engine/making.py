@@ -89,6 +89,8 @@ class Making:
         What is run, the whole mix first: parts are as long, and go by its gains.
     folder
         Where the files go.
+    pieces
+        Where the pieces of long ones lie that are put together; those that are made go to `folder`.
     form
         How they are written.
     names
@@ -109,6 +111,7 @@ class Making:
         form: FileForm,
         names: Names,
         span_s: tuple[float, float | None] = (0.0, None),
+        pieces: Path | None = None,
     ) -> None:
         whole = runs[0].plan
         first = round(span_s[0] * whole.rate_hz)
@@ -121,6 +124,7 @@ class Making:
                 f"{whole.duration_s:.1f} s long."
             )
         self._runs, self._form, self._span = runs, form, (first, last)
+        self._pieces = pieces or folder
         self._own = [[folder / names.of(output, form) for output in run.outputs] for run in runs]
         self.paths = [path for own in self._own for path in own]
         for path in self.paths:
@@ -184,12 +188,12 @@ class Making:
         spans = pieces_of(run.plan, self._span)
         if part.piece is not None:
             with ExitStack() as stack:
-                held = [
+                pieces = [
                     stack.enter_context(Held(held_path(path, part.piece), output, run.plan.rate_hz))
                     for path, output in zip(paths, outputs, strict=True)
                 ]
                 span = spans[part.piece]
-                rendered(run.plan, outputs, held, [span], on_done, on_strips)
+                rendered(run.plan, outputs, pieces, [span], on_done, on_strips)
             return []
 
         finds = run.whole and self._form.level != "as_it_is"
@@ -212,7 +216,8 @@ class Making:
                     for path, output in zip(into, outputs, strict=True)
                 ]
                 if part.together:
-                    made = put_together(paths, outputs, files, run.plan, spans, on_done)
+                    held = [self._pieces / path.name for path in paths]
+                    made = put_together(held, outputs, files, run.plan, spans, on_done)
                 else:
                     made = rendered(run.plan, outputs, files, spans, on_done, on_strips)
             for n, (path, output) in enumerate(zip(paths, outputs, strict=True)):

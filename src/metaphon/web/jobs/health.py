@@ -18,12 +18,9 @@ from prometheus_client import CONTENT_TYPE_LATEST, REGISTRY, generate_latest
 from prometheus_client.core import GaugeMetricFamily
 from prometheus_client.registry import Collector
 
-_ALIVE_S = 15.0  # a worker says that it is every few seconds
+from metaphon.web.jobs.workers import served_queues
+
 _PATIENCE_S = 2.0
-_ALIVE = """
-    select count(*) from procrastinate_workers
-    where last_heartbeat > now() - make_interval(secs => %s)
-"""
 _WAITING = """
     select queue_name, status::text, count(*) from procrastinate_jobs
     where status in ('todo', 'doing', 'failed') group by 1, 2
@@ -68,10 +65,6 @@ def _database() -> bool:
     return bool(_rows("select 1"))
 
 
-def _workers() -> int:
-    return int(_rows(_ALIVE, _ALIVE_S)[0][0])
-
-
 def _storage() -> bool:
     root = Path(settings.MEDIA_ROOT)
     with tempfile.TemporaryFile(dir=root) as file:
@@ -91,7 +84,7 @@ def _listening() -> dict[str, Any]:
 
 _LOOKS: dict[str, Callable[[], object]] = {
     "database": _database,
-    "worker": _workers,
+    "worker": served_queues,
     "storage": _storage,
     "listening": _listening,
 }
@@ -105,7 +98,7 @@ class _Figures(Collector):
         yield jobs
         free = shutil.disk_usage(settings.MEDIA_ROOT).free
         for name, help, value in (
-            ("workers", "Queues that are served by a worker that is alive", _workers()),
+            ("workers", "Queues that are served by a worker that is alive", served_queues()),
             ("storage_free_bytes", "Room on the disk of the storage", free),
         ):
             yield GaugeMetricFamily(f"metaphon_{name}", help, value=value)

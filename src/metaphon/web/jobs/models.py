@@ -57,6 +57,26 @@ class Render(Work):
     findings = models.JSONField(default=list)
 
 
+class RenderPart(models.Model):
+    """What of a render one worker does at a time; `part` is a `core.engine.making.Part`.
+
+    `outcomes` and `levels` are what came of it: of each of its files, and of the strips of the mix.
+    """
+
+    render = models.ForeignKey(Render, models.CASCADE, related_name="parts")
+    stage = models.PositiveSmallIntegerField()
+    part = models.JSONField()
+    done = models.FloatField(default=0.0)
+    is_over = models.BooleanField(default=False)
+    outcomes = models.JSONField(default=list)
+    levels = models.JSONField(null=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+        constraints = [between("done", 0.0, 1.0)]
+
+
 class Print(Work):
     """Strips being rendered to new tracks; `options` holds their ids and the span."""
 

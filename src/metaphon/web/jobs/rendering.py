@@ -1,84 +1,112 @@
 """One render from rows to published files: nothing is seen of it until it is whole."""
 
 import json
-import tempfile
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from django.db import transaction
-from django.utils.timezone import localdate
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import check
 from metaphon.core.document.handover import Handover, asked
 from metaphon.core.engine.downmix import fold_down_correlation
-from metaphon.core.engine.levels import StripMeters
 from metaphon.core.engine.making import Result, Run
-from metaphon.core.engine.naming import Names
-from metaphon.core.engine.offline import render_to_files, runs_of
 from metaphon.core.engine.report import as_text, report, report_name
 from metaphon.core.files.wave_chunks import chunk
 from metaphon.core.spatial.downmix import Shares
-from metaphon.core.spatial.head import SHIPPED
-from metaphon.web.jobs.models import Render, RenderFile
-from metaphon.web.jobs.progress import Interrupted, Teller
+from metaphon.web.jobs.models import Render, RenderFile, RenderPart
+from metaphon.web.jobs.parts import Begin, Parts
+from metaphon.web.jobs.progress import Interrupted
+from metaphon.web.jobs.workers import workers_alive
 from metaphon.web.mixes.models import Mix, discard
 from metaphon.web.mixes.recordings import keep
-from metaphon.web.mixes.snapshots import document_at
 from metaphon.web.mixes.space import require_space
 
 
-def run(render: Render) -> None:
+def run(render: Render, begin: Begin) -> None:
     """Render the mix as it was asked for, measure and publish.
+
+    Alone it goes through all parts, and through what is left of them where a worker was killed.
+    With others it has them begun by whoever is free.
 
     Raises Interrupted, or InputError in one sentence.
     """
-    wanted = asked_of(render)
-    mix = document_at(render.mix, render.revision)
-    head = Path(settings.MEDIA_ROOT) / wanted.head if wanted.head else SHIPPED
-    runs = runs_of(mix, wanted, head)
-    meters = StripMeters(runs[0].plan)
-    require_space(render.mix, _needed_bytes(runs, wanted))
-    scratch = Path(settings.MEDIA_ROOT) / "scratch"
-    scratch.mkdir(parents=True, exist_ok=True)
-    Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
-        status=Render.Status.RUNNING
-    )
-    with tempfile.TemporaryDirectory(dir=scratch, prefix=f"render_{render.pk}_") as folder:
-        results, speed = render_to_files(
-            runs,
-            Path(folder),
-            wanted,
-            Names(mix.title, render.revision, localdate(render.created_at).isoformat()),
-            span_s=(wanted.start_s, wanted.end_s),
-            on_progress=Teller(render),
-            on_strips=meters.add,
+    parts = Parts(render)
+    workers = workers_alive()
+    with transaction.atomic():
+        if not render.parts.exists():
+            require_space(render.mix, _needed_bytes(parts.runs, parts.asked))
+            parts.divide(workers)
+        Render.objects.filter(pk=render.pk, status=Render.Status.WAITING).update(
+            status=Render.Status.RUNNING
         )
-        findings = _with_reasons(render.mix, check(mix, meters.finish()))
-        told = report(mix, wanted, results, findings, label=render.label, revision=render.revision)
-        text = Path(folder) / report_name(mix.title, "txt")
-        text.write_text(as_text(told), encoding="utf-8")
-        summary = Path(folder) / report_name(mix.title, "json")
-        summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
-        rows = [_row(render, "xml", path) for path in _definitions(results)]
-        rows += [
-            _result_row(render, result, entry, mix.fold_down.shares)
-            for result, entry in zip(results, told["files"], strict=True)
-        ]
-        rows += [_row(render, "report", text), _row(render, "json", summary)]
-        with transaction.atomic():
-            still = Render.objects.select_for_update().filter(pk=render.pk).first()
-            if still is None or still.status != Render.Status.RUNNING:
-                discard(*(file.file for file in rows))
-                raise Interrupted
-            RenderFile.objects.bulk_create(rows)
-            still.status, still.progress = Render.Status.DONE, 1.0
-            still.speed_x_realtime, still.findings = speed, findings
-            still.files_ready = still.files_wanted = len(results)
-            still.save()
+        if workers > 1:
+            for part in parts.open_ones():
+                begin(part)
+            return
+    try:
+        while waiting := parts.open_ones():
+            parts.do(waiting[0])
+            parts.close(waiting[0], begin=_next)
+        _publish(render, parts)
+    except Exception:
+        parts.forget()
+        raise
+
+
+def _next(part: RenderPart) -> None:
+    """Who is alone comes to it next."""
+
+
+def run_part(part: RenderPart, begin: Begin) -> None:
+    """Do one part with other workers, and have begun what waited for it. The last one publishes.
+
+    Raises Interrupted, or InputError in one sentence.
+    """
+    render = part.render
+    parts = Parts(render)
+    try:
+        if not part.is_over:
+            parts.do(part)
+        if parts.close(part, begin):
+            _publish(render, parts)
+    except Exception as error:
+        parts.forget()
+        # where another worker has given up, it took away what this one was working on
+        if not Render.objects.filter(pk=render.pk, status=Render.Status.RUNNING).exists():
+            raise Interrupted from error
+        raise
+
+
+def _publish(render: Render, parts: Parts) -> None:
+    """Write the reports, and show everything at once."""
+    mix, wanted = parts.mix, parts.asked
+    results, speed = parts.results(), parts.speed_x_realtime
+    findings = _with_reasons(render.mix, check(mix, parts.levels()))
+    told = report(mix, wanted, results, findings, label=render.label, revision=render.revision)
+    text = parts.folder / report_name(mix.title, "txt")
+    text.write_text(as_text(told), encoding="utf-8")
+    summary = parts.folder / report_name(mix.title, "json")
+    summary.write_text(json.dumps(told, indent=1, ensure_ascii=False), encoding="utf-8")
+    rows = [_row(render, "xml", path) for path in _definitions(results)]
+    rows += [
+        _result_row(render, result, entry, mix.fold_down.shares)
+        for result, entry in zip(results, told["files"], strict=True)
+    ]
+    rows += [_row(render, "report", text), _row(render, "json", summary)]
+    with transaction.atomic():
+        still = Render.objects.select_for_update().filter(pk=render.pk).first()
+        if still is None or still.status != Render.Status.RUNNING:
+            discard(*(file.file for file in rows))
+            raise Interrupted
+        RenderFile.objects.bulk_create(rows)
+        still.status, still.progress = Render.Status.DONE, 1.0
+        still.speed_x_realtime, still.findings = speed, findings
+        still.files_ready = still.files_wanted = len(results)
+        still.save()
+    parts.forget()
 
 
 def _with_reasons(mix: Mix, findings: Sequence[Finding]) -> list[dict[str, Any]]:

@@ -23,6 +23,7 @@ from metaphon.web.jobs.models import (
     FoldDownReport,
     Print,
     Render,
+    RenderPart,
     SpaceSimulation,
     Submission,
     TranslationReport,
@@ -36,8 +37,21 @@ log = logging.getLogger(__name__)
 
 @app.task(name="render_mix", queue="renders")
 def render_mix(*, render_id: int) -> None:
-    """Render a mix to files. Started again from the beginning where a worker died on the way."""
-    _carry_out(Render.objects.select_related("mix").filter(pk=render_id).first(), rendering.run)
+    """Render a mix to files: alone, or in parts with other workers."""
+    row = Render.objects.select_related("mix").filter(pk=render_id).first()
+    _carry_out(row, lambda row: rendering.run(row, _begin))
+
+
+@app.task(name="render_part", queue="renders", priority=1)  # what has begun comes first
+def render_part(*, part_id: int) -> None:
+    """Do one part of a render; the last one puts all of it together."""
+    part = RenderPart.objects.select_related("render__mix").filter(pk=part_id).first()
+    if part is not None:
+        _carry_out(part.render, lambda _: rendering.run_part(part, _begin))
+
+
+def _begin(part: RenderPart) -> None:
+    render_part.defer(part_id=part.pk)
 
 
 @app.task(name="print_strips", queue="prints")
@@ -138,4 +152,6 @@ def _by_their_names(row: Any, message: str) -> str:
 
 
 def _end(row: Work, status: Work.Status, message: str = "") -> None:
-    type(row)._default_manager.filter(pk=row.pk).update(status=status, message=message[:500])
+    rows = type(row)._default_manager.filter(pk=row.pk)
+    open_ones = (Work.Status.WAITING, Work.Status.RUNNING, Work.Status.CANCELLING)
+    rows.filter(status__in=open_ones).update(status=status, message=message[:500])

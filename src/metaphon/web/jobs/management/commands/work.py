@@ -14,12 +14,12 @@ from procrastinate import App, exceptions
 from procrastinate.contrib.django import app
 from procrastinate.jobs import Status
 
+from metaphon.web.jobs.workers import QUEUES
+
 log = logging.getLogger(__name__)
 _HEARTBEAT_S = 3.0
 _DEAD_AFTER_S = 12.0
 _POLITE = 10
-# one of each kind at a time, so that none waits behind a long one of another
-_QUEUES = ("renders", "prints", "reports", "spaces", "surveys", "arrivals", "upkeep")
 
 
 class Command(BaseCommand):
@@ -44,7 +44,7 @@ class Command(BaseCommand):
 async def _work(worker_app: App, wait: bool) -> None:
     async with worker_app.open_async():
         rescue = asyncio.create_task(_rescue(worker_app))
-        serving = (_serve(worker_app, queue, wait) for queue in _QUEUES)
+        serving = (_serve(worker_app, queue, wait) for queue in QUEUES)
         both = asyncio.gather(*serving, return_exceptions=True)  # neither is left behind
         loop = asyncio.get_running_loop()
         for name in (signal.SIGTERM, signal.SIGINT):
