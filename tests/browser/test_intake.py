@@ -9,6 +9,7 @@ from playwright.sync_api import Locator, Page, Request, Route, expect
 
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes.models import Clip, Mix
+from metaphon.web.mixes.snapshots import document_of
 from tests.browser.server import WORK_MS, BrowserTest
 from tests.sounds import RATE_HZ, noise
 
@@ -118,6 +119,52 @@ class TimeLine(BrowserTest):
         self.drag(self.clip("drum_two", 1), 0.5, 30, 0, -120)  # to a stereo track, by an empty one
         found = [len(self.of(ref)) for ref in ("hand_bells", "drum_one", "drum_two")]
         self.assertEqual(found, [1, 1, 1])
+
+    def test_markers_are_set_named_moved_and_heard_from(self) -> None:
+        def markers() -> list[tuple[float, str]]:
+            held = document_of(Mix.objects.get(pk=self.mix.pk)).markers
+            return [(one.at_s, one.name) for one in held]
+
+        page, place = self.page, self.page.locator("#listen .clock input")
+        before = len(markers())
+        expect(page.locator(".marker")).to_have_count(before)
+        place.fill("00:30.0")
+        place.press("Enter")
+        page.keyboard.press("m")
+        expect(page.locator(".marker")).to_have_count(before + 1)
+        page.locator(".marker[data-at='30.0']").click()
+        page.get_by_label("Name of the marker").fill("Half way")
+        page.get_by_label("Name of the marker").press("Tab")
+        self.wait_for(lambda: (30.0, "Half way") in markers())
+        mark = page.locator(".marker[data-at='30.0']")
+        box = self.box(mark)
+        page.mouse.move(box["x"] + 4, box["y"] + 8)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 34, box["y"] + 8, steps=4)
+        page.mouse.up()
+        self.wait_for(lambda: [at for at, name in markers() if name == "Half way" and at > 31.0])
+        page.locator(".marker", has_text="Half way").press("ArrowLeft")
+        page.keyboard.press("Enter")  # heard from there
+        self.wait_for(
+            lambda: (
+                page.evaluate(
+                    "import('/static/listen/player.js').then(({ player }) => player.position)"
+                )
+                > 31 * 48000
+            )
+        )
+        page.locator(".marker", has_text="Half way").press("Delete")
+        expect(page.locator(".marker")).to_have_count(before)
+        page.click("#undo")
+        expect(page.locator(".marker", has_text="Half way")).to_have_count(1)
+        page.click("nav >> text=Field")  # everywhere
+        expect(page.locator("#tabs [aria-current]")).to_have_text("Field")
+        page.locator("#listen [data-start]").click()
+        page.keyboard.press("n")
+        expect(place).to_have_value("00:04.0")
+        page.keyboard.press("Shift+N")
+        page.keyboard.press("m")
+        self.wait_for(lambda: (4.0, "") in markers())
 
     def test_zooming_shows_single_samples_and_the_whole(self) -> None:
         page = self.page

@@ -168,6 +168,12 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
         {"strip": "gull", "path": "switched", "value": True},
         {"strip": "gull", "path": "choice", "value": "Birds"},
     ],
+    "add_marker": [{"at_s": 0.1, "name": "Bell"}],
+    "set_marker": [
+        {"marker": "lamp", "path": "at_s", "value": "0.4 s"},
+        {"marker": "lamp", "path": "name", "value": "Lamp is lit"},
+    ],
+    "remove_marker": [{"marker": "lamp"}],
     "batch": [
         {
             "commands": [
@@ -238,6 +244,7 @@ class EditTest(FolderTest):
             groups=[{"id": "birds", "name": "Birds"}],
             automation=[{"target": "gull/placement/azimuth_deg", "points": points}],
             targets=["0+2+0", "0+5+0", "binaural"],
+            markers=[{"id": "lamp", "at_s": 0.2, "name": "Lamp"}],
             alternatives={
                 "varied": [{"strip": "gull"}],
                 "programmes": [
@@ -354,6 +361,9 @@ _SILENT = {
     "add_varied",
     "remove_varied",
     "set_varied",
+    "add_marker",
+    "set_marker",
+    "remove_marker",
 }
 _UNHEARD = [
     {"kind": "link_reverb", "strip": "shed", "place": 0, "to": None},

@@ -9,6 +9,7 @@ import numpy as np
 from metaphon.core.demo.sounds import RATE_HZ, SOUNDS
 from metaphon.core.document.alternatives import Alternative, Alternatives, Variation, Varied
 from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.marker import Marker
 from metaphon.core.document.mix import Automation, Bus, Clip, Mix, Placement, Send, Track
 from metaphon.core.files.audio import AudioWriter
 from metaphon.core.files.mixdoc import SUFFIX, with_files, with_responses, write
@@ -205,6 +206,11 @@ LAMP = Mix(
         _lane("rowing_boat/placement/azimuth_deg", (12.0, -110.0), (50.0, -20.0)),
     ),
     targets=("0+2+0", "0+5+0", "binaural"),
+    markers=(
+        Marker(id="gull", at_s=4.0, name="The gull crosses"),
+        Marker(id="boat", at_s=12.0, name="The boat puts out"),
+        Marker(id="landing", at_s=50.0, name="Landing"),
+    ),
     alternatives=Alternatives(
         language="en",
         varied=(

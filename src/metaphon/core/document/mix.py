@@ -10,7 +10,8 @@ from metaphon.core.document.alternatives import NONE, Alternatives
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.delivery_limits import NO_LIMITS, DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
-from metaphon.core.document.part import GainDb, Identifier, Layout, Part
+from metaphon.core.document.marker import MOST_MARKERS, Marker
+from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Part
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.process.processor import choice, parameter, switch
@@ -22,8 +23,6 @@ PROGRAMME = "programme"
 
 TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
 BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
-LATEST_S = 86400.0
-TimeS = Annotated[float, Field(ge=0.0, le=LATEST_S, json_schema_extra={"unit": "s"})]
 SendAzimuthDeg = Annotated[
     float | None,
     Field(
@@ -320,6 +319,7 @@ class Mix(Part):
     fold_down: FoldDown = FoldDown()
     delivery: DeliveryLimits = NO_LIMITS
     alternatives: Alternatives = NONE
+    markers: tuple[Marker, ...] = Field((), max_length=MOST_MARKERS)
 
     @property
     def strips(self) -> tuple[Strip, ...]:
@@ -382,6 +382,8 @@ def hangs_together(mix: Mix) -> None:
             raise ValueError(
                 f"{track.name} is a print of {track.print_of}, which is not in this mix"
             )
+    if len({marker.id for marker in mix.markers}) < len(mix.markers):
+        raise ValueError("two markers have one id; give one of them another")
     strips = {strip.id: strip for strip in mix.strips}
     for lane in mix.automation:
         lane_path(lane.target, strips)

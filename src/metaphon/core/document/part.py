@@ -12,6 +12,8 @@ SILENT_DB = -120.0
 GainDb = Annotated[
     float, Field(ge=SILENT_DB, le=12.0, json_schema_extra={"unit": "dB", "step": 0.1})
 ]
+LATEST_S = 86_400.0
+TimeS = Annotated[float, Field(ge=0.0, le=LATEST_S, json_schema_extra={"unit": "s"})]
 
 
 class Part(BaseModel):

@@ -5,8 +5,8 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from metaphon.core.document.mix import Clip, Mix, TimeS, Track
-from metaphon.core.document.part import Identifier
+from metaphon.core.document.mix import Clip, Mix, Track
+from metaphon.core.document.part import Identifier, TimeS
 from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished
 

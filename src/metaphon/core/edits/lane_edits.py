@@ -19,8 +19,8 @@ from metaphon.core.document.lanes import (
     with_lane,
     without_lanes,
 )
-from metaphon.core.document.mix import LATEST_S, Automation, Mix, TimeS
-from metaphon.core.document.part import Identifier
+from metaphon.core.document.mix import Automation, Mix
+from metaphon.core.document.part import LATEST_S, Identifier, TimeS
 from metaphon.core.document.positions import place_lanes
 from metaphon.core.document.thinning import thinned_lane
 from metaphon.core.document.value_paths import field_at, parsed

@@ -9,8 +9,8 @@ import numpy as np
 from pydantic import Field
 
 from metaphon.core.document.breakpoints import MOST_POINTS, Breakpoints
-from metaphon.core.document.mix import Mix, TimeS
-from metaphon.core.document.part import Identifier
+from metaphon.core.document.mix import Mix
+from metaphon.core.document.part import Identifier, TimeS
 from metaphon.core.document.positions import FORMS, in_form
 from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.edits.command import Command, strip_of

@@ -16,10 +16,9 @@ from metaphon.core.document.mix import (
     Mix,
     Placement,
     Strip,
-    TimeS,
     Track,
 )
-from metaphon.core.document.part import Identifier, Layout
+from metaphon.core.document.part import Identifier, Layout, TimeS
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.edits.command import (
     Command,

@@ -1,5 +1,6 @@
 """What a rendered file says of itself: when it begins, how loud it is, what its channels are."""
 
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from metaphon.core.engine.finishing import Outcome
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output
 from metaphon.core.files.broadcast_wave import channel_names, extension
+from metaphon.core.files.cues import Cue, cue_chunks
 from metaphon.core.files.wave_chunks import add_chunks
 
 # in the order of a chunk bext
@@ -25,7 +27,7 @@ _SAID = (
 def describe(
     path: Path, output: Output, made: Outcome, plan: Plan, form: FileForm, first: int
 ) -> None:
-    """Say in a WAVE file when it begins, how loud it is, and what and where its channels are.
+    """Say in a WAVE file when it begins, how loud it is, what its channels are, where markers lie.
 
     Not when it was made: the same state rendered again gives the same bytes.
     """
@@ -51,4 +53,12 @@ def describe(
         definition = replace(held, programmes=programmes)
         content[b"axml"] = to_xml(definition, rate_hz, bits).encode()
         content[b"chna"] = chna(definition)
-    add_chunks(path, content)
+    add_chunks(path, {**content, **cue_chunks(list(_cues(made, plan, rate_hz, begins)))})
+
+
+def _cues(made: Outcome, plan: Plan, rate_hz: int, begins: int) -> Iterator[Cue]:
+    """The markers of a mix that lie within a file."""
+    for marker in plan.markers:
+        frame = round(marker.at_s * rate_hz) - begins
+        if 0 <= frame < made.figures.duration_s * rate_hz:
+            yield Cue(frame, marker.name)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from metaphon.core.document.channel_mapping import format_of, mapping_gains, turned_gains
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
+from metaphon.core.document.marker import Marker
 from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
 from metaphon.core.document.positions import FORMS
 from metaphon.core.document.targets import Target, bus_format, target_named
@@ -187,6 +188,7 @@ class Plan:
     latency_samples: int
     strips: tuple[StripPlan, ...]
     fold_down: FoldDown
+    markers: tuple[Marker, ...]
 
     @cached_property
     def feeds(self) -> tuple[Feed, ...]:
@@ -248,6 +250,7 @@ def compile(mix: Mix) -> Plan:
         slowest,
         (*reversed(strips), *low, *rooms),
         mix.fold_down,
+        mix.markers,
     )
 
 

@@ -11,8 +11,9 @@ from django.http import QueryDict
 from numpy.typing import NDArray
 
 from metaphon.core.checks.sound import SIDES, Sound, delay_and_polarity
-from metaphon.core.document.mix import LATEST_S, Clip, Track
+from metaphon.core.document.mix import Clip, Track
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.part import LATEST_S
 from metaphon.core.document.value_paths import range_of_field, value_at
 from metaphon.core.edits.chain_places import basics_place
 from metaphon.core.edits.typed_values import read_number

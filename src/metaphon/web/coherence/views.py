@@ -8,7 +8,7 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 
-from metaphon.core.document.mix import LATEST_S
+from metaphon.core.document.part import LATEST_S
 from metaphon.core.edits.command import apply, strip_of
 from metaphon.core.edits.registry import read
 from metaphon.core.edits.typed_values import read_number

@@ -7,8 +7,9 @@ import numpy as np
 from django.http import QueryDict
 
 from metaphon.core.checks.sound import Sound
-from metaphon.core.document.mix import LATEST_S, Strip, Track
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.mix import Strip, Track
+from metaphon.core.document.part import LATEST_S
 from metaphon.core.dsp.block import Block
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.strip_width import Sides, fed_by, sides_of, through_chain

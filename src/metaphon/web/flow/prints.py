@@ -4,7 +4,7 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 
-from metaphon.core.document.mix import LATEST_S
+from metaphon.core.document.part import LATEST_S
 from metaphon.core.edits.command import strip_of
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.strip_width import doubles_only

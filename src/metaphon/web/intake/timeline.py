@@ -1,11 +1,13 @@
 """The recordings of a mix as they lie in time: what Intake draws."""
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from metaphon.core.document.mix import Clip, Track, heard_s
 from metaphon.core.edits.clips import MoveClip
 from metaphon.core.edits.registry import Batch
+from metaphon.core.files.cues import cues_of
 from metaphon.core.measure.timecode import RATES
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.recordings import kind_of
@@ -30,6 +32,11 @@ class ClipShown:
     def recorded_s(self) -> float:
         """How long the whole recording is."""
         return self.audio.duration_s
+
+    @property
+    def has_cues(self) -> bool:
+        """Whether its recording brings cues along."""
+        return bool(cues_of(Path(self.audio.as_brought.path)))
 
     @property
     def path(self) -> str:
@@ -62,10 +69,10 @@ class TrackShown:
         return next((one.audio for one in self.clips if one.audio.is_defined), None)
 
 
-def timeline(mix: Mix, strip_id: str = "", place: int = 0) -> dict[str, Any]:
+def timeline(mix: Mix, strip_id: str = "", place: int = 0, marker_id: str = "") -> dict[str, Any]:
     """All tracks with their clips, how long the mix is, and what their headers say of time.
 
-    With the clip that is chosen, by its track and its place on it.
+    With the clip that is chosen, by its track and its place on it, or the marker, by its id.
     """
     document, recordings = document_of(mix), recordings_of(mix)
     rows = [_shown(track, recordings) for track in document.tracks]
@@ -75,6 +82,8 @@ def timeline(mix: Mix, strip_id: str = "", place: int = 0) -> dict[str, Any]:
         "rows": rows,
         "row": row,
         "chosen": row.clips[place] if row and place < len(row.clips) else None,
+        "markers": document.markers,
+        "marker": next((one for one in document.markers if one.id == marker_id), None),
         "span_s": span_s,
         "scale_s": max(60.0, 2 * span_s),
         "by_reference": _by_reference(rows),

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.intake import arrivals, timecode, views
+from metaphon.web.intake import arrivals, markers, timecode, views
 
 app_name = "intake"
 urlpatterns = [
@@ -15,5 +15,7 @@ urlpatterns = [
     path("timecode/<int:audio_id>", timecode.read, name="read_timecode"),
     path("edit", views.edit, name="edit"),
     path("clip/<str:strip_id>/<int:place>", views.clip, name="clip"),
+    path("clip/<str:strip_id>/<int:place>/markers", markers.take, name="take_markers"),
+    path("marker/<str:marker_id>", views.marker, name="marker"),
     path("peaks/<int:audio_id>/<int:exponent>/<int:number>", views.peaks, name="peaks"),
 ]

@@ -8,6 +8,7 @@ from django.urls import reverse
 from django.views.decorators.cache import cache_control
 
 from metaphon.core.edits.command import strip_of
+from metaphon.core.edits.markers import marker_of
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import READ
 from metaphon.core.files.waveform import tile
@@ -39,6 +40,15 @@ def clip(request: HttpRequest, mix_id: int, strip_id: str, place: int) -> HttpRe
     strip_of(document_of(mix), strip_id)
     context = {**editing(request, mix), **timeline(mix, strip_id, place)}
     return render(request, "intake/clip.html", context)
+
+
+@fragment_of("intake:show")
+def marker(request: HttpRequest, mix_id: int, marker_id: str) -> HttpResponse:
+    """The chosen marker by name and time."""
+    mix = mix_for(request, mix_id)
+    marker_of(document_of(mix), marker_id)
+    context = {**editing(request, mix), **timeline(mix, marker_id=marker_id)}
+    return render(request, "intake/marker.html", context)
 
 
 @changes_mix
@@ -78,5 +88,6 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the time line anew."""
     mix, _ = carry_out(request, mix_id)
     place, _, strip_id = request.headers.get("X-Clip", "").partition(" ")
-    shown = timeline(mix, strip_id, number_in(place) or 0)
+    marker_id = request.headers.get("X-Marker", "")
+    shown = timeline(mix, strip_id, number_in(place) or 0, marker_id)
     return after_edit(request, mix, "intake/timeline.html", shown)

@@ -24,7 +24,8 @@ log = logging.getLogger(__name__)
 
 def key_of(document: Document) -> str:
     """Tells whether two states of a mix sound alike."""
-    sounds = document.model_dump_json(exclude={"title", "targets", "delivery", "alternatives"})
+    silent = {"title", "targets", "delivery", "alternatives", "markers"}
+    sounds = document.model_dump_json(exclude=silent)
     return hashlib.sha256(f"{_TELLS} {sounds}".encode()).hexdigest()
 
 

@@ -168,6 +168,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             },
             "history": {file.target: file.history for file in results if file.is_mix},
             "alternatives": {one.id: one.name for one in document.alternatives.programmes},
+            "markers": [one.model_dump() for one in document.markers],
         }
     )
 

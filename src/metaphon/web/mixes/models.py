@@ -74,6 +74,7 @@ class Mix(models.Model):
     fold_surround_shift = models.BooleanField(default=False)
     delivery = models.JSONField(default=no_limits)
     alternatives = models.JSONField(default=no_alternatives)
+    markers = models.JSONField(default=list)
     revision = models.PositiveIntegerField(default=0)
     state = models.BigIntegerField(
         default=0

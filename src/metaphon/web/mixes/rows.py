@@ -9,13 +9,14 @@ from pathlib import Path
 from typing import Any
 
 from django.db import connection, models
-from pydantic import ValidationError
+from pydantic import TypeAdapter, ValidationError
 
 from metaphon.core.document import mix as doc
 from metaphon.core.document.alternatives import Alternatives
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.delivery_limits import DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.marker import Marker
 from metaphon.core.document.part import Part
 from metaphon.core.errors import InputError
 from metaphon.web.mixes import responses
@@ -49,7 +50,11 @@ TABLES: tuple[tuple[type[models.Model], str], ...] = (
 MODELS = {model.__name__: model for model, _ in TABLES}
 _PLAIN_OF_MIX = ("title", "sample_rate_hz", "tempo_bpm")
 # parts of a mix that are kept whole
-_WHOLE: dict[str, Any] = {"delivery": DeliveryLimits, "alternatives": Alternatives}
+_WHOLE: dict[str, TypeAdapter[Any]] = {
+    "delivery": TypeAdapter(DeliveryLimits),
+    "alternatives": TypeAdapter(Alternatives),
+    "markers": TypeAdapter(tuple[Marker, ...]),
+}
 _PLACEMENT = tuple(doc.Placement.model_fields)
 _GROUP = tuple(name for name in doc.Group.model_fields if name != "id")
 _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
@@ -168,7 +173,7 @@ def document_from(
             ),
             targets=tuple(index.targets),
             fold_down=FoldDown.model_validate(_from_columns(FoldDown, "fold_", own)),
-            **{name: part.model_validate(own[name]) for name, part in _WHOLE.items()},
+            **{name: kind.validate_python(own[name]) for name, kind in _WHOLE.items()},
         )
         doc.hangs_together(mix)
     except (ValidationError, ValueError) as error:
@@ -249,7 +254,10 @@ class Difference:
         own = {
             **{name: getattr(after, name) for name in _PLAIN_OF_MIX},
             **_as_columns(after.fold_down, "fold_"),
-            **{name: getattr(after, name).model_dump(mode="json") for name in _WHOLE},
+            **{
+                name: kind.dump_python(getattr(after, name), mode="json")
+                for name, kind in _WHOLE.items()
+            },
         }
         self._set("Mix", self._mix_id, own)
         groups = self._named("Group", self._index.groups, [group.id for group in after.groups])

@@ -19,6 +19,7 @@ KEYS = (
             ("Ctrl Z", "Undo"),
             ("Ctrl Shift Z", "Do again"),
             ("Space", "Play or pause"),
+            ("M", "Set a marker where the mix stands"),
             ("W", "Lanes: what moves over time, beneath any workspace"),
             ("Esc", "Close what is open; leave a number as it was"),
         ),
@@ -32,6 +33,7 @@ KEYS = (
             ("7, 8", "Beds only, objects only"),
             ("9", "20 dB softer"),
             ("0", "All of these off"),
+            ("N, Shift N", "To the next marker, to the one before"),
             ("+ and -", "Louder and softer by the marked levels"),
             ("Arrows, Page, Home, End", "On the time line: 1 s, 10 s, start, end"),
         ),
@@ -53,6 +55,14 @@ KEYS = (
             ("D", "A copy right after it"),
             ("Up, Down", "Louder or softer by 0.5 dB"),
             ("Delete", "Take it out"),
+        ),
+    ),
+    Keys(
+        "Intake: a marker",
+        (
+            ("Left, Right", "Move by 10 ms; by a frame of sound with Alt, by 1 s with Shift"),
+            ("Enter", "Listen from there"),
+            ("Delete", "Take it away"),
         ),
     ),
     Keys(

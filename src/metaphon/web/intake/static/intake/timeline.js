@@ -8,6 +8,7 @@ import { drawn } from "./peaks.js";
 const EDGE = 7; // pixels at either end of a clip that trim it
 const SNAP = 6; // pixels within which it meets another edge or the playhead
 const HANDLE = 12; // pixels from the top in which fades are taken hold of
+const WIDEST = 160; // pixels of the name of a marker
 const SHORTEST_S = 0.001;
 const STEPS_S = [
   0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600,
@@ -15,7 +16,7 @@ const STEPS_S = [
 ];
 
 const view = { from: 0, perS: 0 }; // seconds at the left edge, pixels a second; 0 until it is fitted
-let chosen = null; // id of the clip that is chosen
+let chosen = null; // id of the clip or marker that is chosen
 
 const root = () => document.getElementById("tracks");
 const line = () => root()?.querySelector(".timeline");
@@ -62,6 +63,7 @@ export function layOut() {
     line()
       .querySelectorAll(".clip")
       .forEach((clip) => place(clip, loudest));
+    line().querySelectorAll(".marker").forEach(placeMarker);
     drawRuler();
     drawAlong();
     movePlayhead();
@@ -81,6 +83,16 @@ function place(clip, loudest) {
   clip.style.width = `${to - from}px`;
   clip.classList.toggle("chosen", clip.id === chosen);
   drawClip(clip, from - left, loudest);
+}
+
+function placeMarker(marker) {
+  const x = (+marker.dataset.at - view.from) * view.perS;
+  marker.hidden = x < 0 || x > laneWidth();
+  marker.style.left = `${x}px`;
+  const next = marker.nextElementSibling; // whose name is not written over
+  const room = next ? (+next.dataset.at - +marker.dataset.at) * view.perS - 2 : Infinity;
+  marker.style.maxWidth = `${Math.min(Math.max(room, 8), WIDEST)}px`;
+  marker.classList.toggle("chosen", marker.id === chosen);
 }
 
 function drawClip(clip, skipped, loudest) {
@@ -173,22 +185,30 @@ player.addEventListener("transport", movePlayhead);
 
 // -- what is chosen
 
-function choose(clip) {
-  if (chosen === clip.id) return;
-  chosen = clip.id;
+function choose(one) {
+  if (chosen === one.id) return;
+  chosen = one.id;
   layOut();
-  const { strip, place: number } = clip.dataset;
+  const { strip, place: number, marker } = one.dataset;
   const base = root().closest("[data-base]").dataset.base;
-  htmx.ajax("GET", `${base}clip/${encodeURIComponent(strip)}/${number}`, {
-    source: root(),
-    target: "#clip",
-    swap: "innerHTML",
-  });
+  htmx.ajax(
+    "GET",
+    base + (marker ? `marker/${marker}` : `clip/${encodeURIComponent(strip)}/${number}`),
+    {
+      source: root(),
+      target: "#clip",
+      swap: "innerHTML",
+    },
+  );
 }
-document.addEventListener("focusin", ({ target }) => target.matches?.(".clip") && choose(target));
+document.addEventListener(
+  "focusin",
+  ({ target }) => target.matches?.(".timeline :is(.clip, .marker)") && choose(target),
+);
 document.addEventListener("htmx:configRequest", ({ detail }) => {
-  const clip = root() && chosen && document.getElementById(chosen);
-  if (clip) detail.headers["X-Clip"] = `${clip.dataset.place} ${clip.dataset.strip}`;
+  const one = root() && chosen && document.getElementById(chosen);
+  if (one?.dataset.marker) detail.headers["X-Marker"] = one.dataset.marker;
+  else if (one) detail.headers["X-Clip"] = `${one.dataset.place} ${one.dataset.strip}`;
 });
 
 // numbers that are being typed are not drawn anew
@@ -204,6 +224,8 @@ const named = (clip) => ({ strip: clip.dataset.strip, place: +clip.dataset.place
 function snapped(time, clip, free) {
   if (free) return Math.max(time, 0);
   const edges = [0, playhead()];
+  for (const marker of line().querySelectorAll(".marker"))
+    if (marker !== clip) edges.push(+marker.dataset.at);
   line()
     .querySelectorAll(".clip")
     .forEach((other) => {
@@ -318,6 +340,38 @@ const setting = (clip, name, value) => ({
   value: Math.round(value * 1e6) / 1e6,
 });
 
+document.addEventListener("pointerdown", (event) => {
+  const marker = event.button === 0 && event.target.closest?.(".timeline .marker");
+  if (!marker) return;
+  marker.focus();
+  if (!mayEdit()) return;
+  const [before, x] = [+marker.dataset.at, event.clientX];
+  let moved = false;
+  const move = (e) => {
+    moved ||= Math.abs(e.clientX - x) >= 4;
+    if (!moved) return;
+    marker.dataset.at = snapped(before + (e.clientX - x) / view.perS, marker, e.shiftKey);
+    placeMarker(marker);
+  };
+  const end = (e) => {
+    marker.removeEventListener("pointermove", move);
+    if (!moved) return;
+    if (e.type === "pointerup") return send(movedTo(marker, +marker.dataset.at), root(), marker.id);
+    marker.dataset.at = before;
+    placeMarker(marker);
+  };
+  marker.setPointerCapture(event.pointerId);
+  marker.addEventListener("pointermove", move);
+  marker.addEventListener("pointerup", end, { once: true });
+  marker.addEventListener("pointercancel", end, { once: true });
+});
+const movedTo = (marker, at) => ({
+  kind: "set_marker",
+  marker: marker.dataset.marker,
+  path: "at_s",
+  value: Math.round(at * 1e6) / 1e6,
+});
+
 // -- by keys
 
 const NUDGES = { start: "start_s", gain: "gain_db" };
@@ -359,6 +413,27 @@ document.addEventListener("keydown", (event) => {
   event.preventDefault();
   event.stopPropagation();
   act();
+});
+
+document.addEventListener("keydown", (event) => {
+  const marker = event.target;
+  if (!marker.matches?.(".timeline .marker") || event.ctrlKey || event.metaKey) return;
+  const step = event.shiftKey ? 1 : event.altKey ? 1 / rate() : 0.01;
+  const at = +marker.dataset.at;
+  const by = { ArrowLeft: -step, ArrowRight: step }[event.key];
+  if (event.key === "Enter") player.jump(Math.round(at * rate()));
+  else if (!mayEdit()) return;
+  else if (by) {
+    marker.dataset.at = Math.max(at + by, 0);
+    placeMarker(marker);
+    clearTimeout(nudged?.timer);
+    const sent = () => send(movedTo(marker, +marker.dataset.at), root(), marker.id);
+    nudged = { timer: setTimeout(sent, 300) };
+  } else if (event.key === "Delete" || event.key === "Backspace")
+    send({ kind: "remove_marker", marker: marker.dataset.marker }, root());
+  else return;
+  event.preventDefault();
+  event.stopPropagation();
 });
 
 // -- moving along
@@ -425,10 +500,10 @@ document.addEventListener("htmx:load", ({ target }) => {
   if (target.id !== "tracks" && !target.querySelector?.("#tracks")) return;
   layOut();
   // the numbers of the chosen clip are always there
-  const clip = chosen && document.getElementById(chosen);
-  if (clip && !document.querySelector("#clip .value")) {
+  const one = chosen && document.getElementById(chosen);
+  if (one && !document.querySelector("#clip .value")) {
     chosen = null;
-    choose(clip);
+    choose(one);
   }
 });
 document.addEventListener("theme-changed", layOut);

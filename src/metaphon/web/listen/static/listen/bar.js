@@ -4,6 +4,7 @@
 import { read, shown } from "./timecode.js";
 import "./ab.js";
 import { player } from "./player.js";
+import { send } from "../shell/edit.js";
 
 const bar = document.getElementById("listen");
 const MINUS = "\u2212";
@@ -316,6 +317,9 @@ function start() {
       }
     }
     pen.globalAlpha = 1;
+    pen.fillStyle = colour("--brass");
+    for (const { at_s } of sources.markers ?? [])
+      pen.fillRect(((at_s * player.rate) / frames) * width, 0, 1, 7);
     if (player.state.loop) {
       const [from, to] = player.state.loop.map((frame) => (frame / frames) * width);
       pen.strokeStyle = colourOf.brass;
@@ -414,6 +418,26 @@ function start() {
     if (button) player.jump(+button.dataset.jump * player.rate);
   });
 
+  // markers
+  function setMarker() {
+    if (!bar.dataset.editUrl) return say("You may listen to this mix, not change it.", true);
+    const at_s = Math.round((player.position / player.rate) * 1000) / 1000;
+    send({ kind: "add_marker", at_s }, document.getElementById("tracks") ?? bar);
+    say(`Marker set at ${shown(player.position, player.rate, form.value)}.`);
+  }
+  function toMarker(before) {
+    const places = (sources.markers ?? []).map(({ at_s }) => Math.round(at_s * player.rate));
+    const near = player.playing ? player.rate / 2 : 1; // while it plays, twice goes back twice
+    const found = before
+      ? places.filter((at) => at < player.position - near).pop()
+      : places.find((at) => at > player.position + 1);
+    if (found !== undefined) player.jump(found);
+  }
+  document.addEventListener(
+    "click",
+    ({ target }) => target.closest?.("[data-add-marker]") && setMarker(),
+  );
+
   play.onclick = () => player.toggle();
   find("[data-start]").onclick = () => player.jump(player.state.loop?.[0] ?? 0);
   loop.onclick = () => player.set({ loop: player.state.loop ? null : [0, frames] });
@@ -490,6 +514,8 @@ function start() {
           ],
       });
     else if (event.key === "l") loop.click();
+    else if (event.key === "m") setMarker();
+    else if (event.key === "n" || event.key === "N") toMarker(event.key === "N");
     else if (event.key === "b" && comparing) player.set({ active: active === "a" ? "b" : "a" });
     else return;
     event.preventDefault();
