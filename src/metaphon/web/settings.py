@@ -63,7 +63,11 @@ INSTALLED_APPS = [
     "csp",
     "django_htmx",
     "procrastinate.contrib.django",
+    "django_otp",
+    "django_otp.plugins.otp_totp",
+    "django_otp.plugins.otp_static",
     "metaphon.web.mixes",
+    "metaphon.web.people",
     "metaphon.web.shell",
     "channels",
     "metaphon.web.jobs",
@@ -118,6 +122,7 @@ AXES_COOLOFF_TIME = 0.25  # hours
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
 AXES_LOCKOUT_TEMPLATE = "shell/locked_out.html"
 AXES_VERBOSE = False
+OTP_TOTP_ISSUER = "Metaphon"
 LOGIN_URL = "sign_in"
 LOGIN_REDIRECT_URL = "mixes"
 LOGOUT_REDIRECT_URL = "sign_in"

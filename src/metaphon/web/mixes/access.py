@@ -1,20 +1,16 @@
 """Tokens by which scripts sign in for somebody: shown once, kept only as a digest."""
 
-import hashlib
-import secrets
-
 from django.http import HttpRequest
 
 from metaphon.web.mixes.models import AccessToken
 from metaphon.web.mixes.permissions import User
-
-_BYTES = 32
+from metaphon.web.shell.secrets import digest_of, new_secret
 
 
 def new_token(user: User, name: str) -> str:
     """Make a token for somebody; the text is not kept and cannot be shown again."""
-    text = secrets.token_urlsafe(_BYTES)
-    AccessToken.objects.create(user_id=int(user.pk or 0), name=name, digest=_digest(text))
+    text, digest = new_secret()
+    AccessToken.objects.create(user_id=int(user.pk or 0), name=name, digest=digest)
     return text
 
 
@@ -36,12 +32,8 @@ def _user_by(authorization: str) -> User | None:
     if kind.lower() != "bearer" or not text:
         return None
     row = (
-        AccessToken.objects.filter(digest=_digest(text.strip()), user__is_active=True)
+        AccessToken.objects.filter(digest=digest_of(text.strip()), user__is_active=True)
         .select_related("user")
         .first()
     )
     return row.user if row else None
-
-
-def _digest(text: str) -> str:
-    return hashlib.sha256(text.encode()).hexdigest()

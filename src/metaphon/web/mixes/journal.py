@@ -17,6 +17,7 @@ from metaphon.web.mixes import snapshots, watch
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
 from metaphon.web.mixes.rows import Change, Rows, dangling, with_changes, write
+from metaphon.web.shell.called import called
 
 _NO_LONGER_FITS = "somebody has made its like, or what it needs is gone; make it anew."
 
@@ -180,7 +181,7 @@ def _refuse_stale(mix: Mix, user: User, changes: list[Change], seen: int | None)
             if name == "*" and (table, row) in rows
         }
         if mine & theirs or gone:
-            who = entry.user.get_username() if entry.user else "Somebody"
+            who = called(entry.user)
             raise StaleEdit(
                 f"{who} changed this in the meantime ({entry.what}). Nothing was "
                 "overwritten; look again."

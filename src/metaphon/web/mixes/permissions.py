@@ -20,6 +20,14 @@ def mix_for(request: HttpRequest, mix_id: int) -> Mix:
     return get_object_or_404(Mix, pk=mix_id, members__user=request.user.pk)
 
 
+def owned(request: HttpRequest, mix_id: int) -> Mix:
+    """The mix, for its owners. Raises PermissionDenied for other members."""
+    mix = mix_for(request, mix_id)
+    if not mix.members.filter(user=request.user.pk, role=Member.Role.OWNER).exists():
+        raise PermissionDenied("Only the owner of a mix can do this.")
+    return mix
+
+
 def can_edit(mix: Mix, user: User) -> bool:
     return mix.members.filter(
         user=user.pk, role__in=[Member.Role.OWNER, Member.Role.EDITOR]

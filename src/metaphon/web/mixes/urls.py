@@ -14,6 +14,7 @@ urlpatterns = [
     path("mix/<int:mix_id>/title", views.rename, name="rename_mix"),
     path("mix/<int:mix_id>/duplicate", views.duplicate, name="duplicate_mix"),
     path("mix/<int:mix_id>/put-away", views.put_away, name="put_away"),
+    path("mix/<int:mix_id>/leave", views.leave, name="leave_mix"),
     path("mix/<int:mix_id>/members", views.members, name="members"),
     path("mix/<int:mix_id>/undo", views.step, {"kind": "undo"}, name="undo"),
     path("mix/<int:mix_id>/redo", views.step, {"kind": "redo"}, name="redo"),

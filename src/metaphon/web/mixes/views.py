@@ -3,7 +3,6 @@
 import json
 
 from django.contrib.auth import get_user_model
-from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.views.decorators.http import require_POST
@@ -15,8 +14,9 @@ from metaphon.web.mixes.access import new_token
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.listing import listing
 from metaphon.web.mixes.making import RATES_HZ, begin, beginnings, copy_of
-from metaphon.web.mixes.models import AccessToken, Member, Mix, discard
-from metaphon.web.mixes.permissions import changes_mix, mix_for
+from metaphon.web.mixes.models import AccessToken, Member
+from metaphon.web.mixes.permissions import changes_mix, mix_for, owned
+from metaphon.web.mixes.removing import delete_mix
 
 
 def mixes(request: HttpRequest) -> HttpResponse:
@@ -80,25 +80,15 @@ def forget_token(request: HttpRequest, token_id: int) -> HttpResponse:
     return redirect("mixes")
 
 
-def _owned(request: HttpRequest, mix_id: int) -> Mix:
-    mix = mix_for(request, mix_id)
-    if not mix.members.filter(user=request.user.pk, role=Member.Role.OWNER).exists():
-        raise PermissionDenied("Only the owner of a mix can do this.")
-    return mix
-
-
 @require_POST
 def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Delete a mix for good; its title must have been typed."""
-    mix = _owned(request, mix_id)
+    mix = owned(request, mix_id)
     if request.POST.get("title", "").strip() != mix.title:
         raise InputError(
             f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted."
         )
-    stored = [f for audio in mix.audio_files.all() for f in audio.stored]
-    stored += [row.file for made in mix.renders.all() for row in made.files.all()]
-    mix.delete()
-    discard(*stored)
+    delete_mix(mix)
     return redirect("mixes")
 
 
@@ -112,7 +102,7 @@ def rename(request: HttpRequest, mix_id: int) -> HttpResponse:
 @require_POST
 def members(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Let somebody in, change what they may do, or take them out (role empty)."""
-    mix = _owned(request, mix_id)
+    mix = owned(request, mix_id)
     name, role = request.POST.get("username", "").strip(), request.POST.get("role", "")
     user = get_user_model().objects.filter(username=name).first()
     if user is None:
@@ -125,6 +115,19 @@ def members(request: HttpRequest, mix_id: int) -> HttpResponse:
         Member.objects.update_or_create(mix=mix, user=user, defaults={"role": role})
     else:
         mix.members.filter(user=user).delete()
+    return redirect("mixes")
+
+
+@require_POST
+def leave(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Take part no longer; the last owner stays."""
+    mix = mix_for(request, mix_id)
+    others = mix.members.exclude(user=request.user.pk)
+    if not others.filter(role=Member.Role.OWNER).exists():
+        raise InputError(
+            f"You alone own {mix.title}; make somebody else owner first, or delete it."
+        )
+    mix.members.filter(user=request.user.pk).delete()
     return redirect("mixes")
 
 

@@ -10,6 +10,7 @@ from django.utils.safestring import SafeString
 
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.mix import Mix
+from metaphon.web.shell.called import called
 from metaphon.web.shell.controls import Control, Numeric, numeric_at, numeric_of
 
 register = template.Library()
@@ -22,6 +23,9 @@ def signed(value: float | None, digits: int = 1) -> str:
         return "–"
     text = f"{value:.{digits}f}"
     return text.replace("-", "−") if float(text) else text.lstrip("-")
+
+
+register.filter(called)
 
 
 @register.simple_tag

@@ -1,0 +1,88 @@
+"""People for the operator:  bin/metaphon user add|list|password|remove"""
+
+import sys
+from argparse import ArgumentParser
+from getpass import getpass
+from typing import Any
+
+from django.contrib.auth import get_user_model
+from django.core.management.base import BaseCommand, CommandError
+
+from metaphon.core.errors import InputError
+from metaphon.web.mixes.models import Member
+from metaphon.web.people.accounts import check_password_text
+
+
+class Command(BaseCommand):
+    help = "Let people in, list them, set a password, take them out."
+
+    def add_arguments(self, parser: ArgumentParser) -> None:
+        which = parser.add_subparsers(dest="what", required=True)
+        for what, told in (
+            ("add", "make an account; the password is asked for, or read from standard input"),
+            ("password", "set a password, and take a lost second factor away"),
+            ("remove", "take somebody out; mixes that others take part in stay"),
+        ):
+            which.add_parser(what, help=told).add_argument("name")
+        which.add_parser("list", help="who there is, with the number of mixes and the last sign-in")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        match options["what"]:
+            case "list":
+                self._list()
+            case "add":
+                self._add(options["name"])
+            case "password":
+                self._password(options["name"])
+            case _:
+                self._remove(options["name"])
+
+    def _list(self) -> None:
+        for user in get_user_model().objects.order_by("username"):
+            mixes = Member.objects.filter(user=user).count()
+            last = f"{user.last_login:%Y-%m-%d}" if user.last_login else "never"
+            self.stdout.write(f"{user.get_username():<24} {mixes:>4} mixes, last here {last}")
+
+    def _add(self, name: str) -> None:
+        if get_user_model().objects.filter(username__iexact=name).exists():
+            raise CommandError(f"{name} is there already.")
+        get_user_model().objects.create_user(name, password=_asked())
+        self.stdout.write(f"{name} may sign in.")
+
+    def _password(self, name: str) -> None:
+        user = _user(name)
+        user.set_password(_asked())
+        user.save(update_fields=["password"])
+        user.totpdevice_set.all().delete()
+        user.staticdevice_set.all().delete()
+        self.stdout.write(f"The password of {name} is set; a second factor is set up anew.")
+
+    def _remove(self, name: str) -> None:
+        user = _user(name)
+        alone = [
+            row.mix.title
+            for row in Member.objects.filter(user=user, role=Member.Role.OWNER)
+            if not row.mix.members.filter(role=Member.Role.OWNER).exclude(user=user).exists()
+        ]
+        if alone:
+            raise CommandError(
+                f"{name} alone owns {', '.join(alone)}; give it another owner or delete it first."
+            )
+        user.delete()
+        self.stdout.write(f"{name} is taken out.")
+
+
+def _user(name: str) -> Any:
+    user = get_user_model().objects.filter(username=name).first()
+    if user is None:
+        raise CommandError(f"Nobody signs in as {name}; see user list.")
+    return user
+
+
+def _asked() -> str:
+    text = getpass("Password: ") if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+    try:
+        check_password_text(text)
+    except InputError as error:
+        raise CommandError(str(error)) from None
+    return text
