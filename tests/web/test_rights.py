@@ -9,12 +9,22 @@ from metaphon.web.mixes.models import Member
 from tests.routes import Route, routes
 from tests.web.base import WebTest, make_user
 
-_PUBLIC = {"health", "sign_in", "metrics"}  # metrics asks for its token by itself
+_PUBLIC = {
+    "health",
+    "sign_in",
+    "sign_in_code",
+    "invited",
+    "metrics",
+}  # metrics asks for its token by itself
 _BY_TOKEN = {"api_document", "api_edits"}
-_OWN = {"mixes", "sign_out", "create_mix", "make_token", "forget_token"}  # of no mix
+_OWN = {  # of no mix
+    *("mixes", "sign_out", "create_mix", "make_token", "forget_token", "account", "rename_person"),
+    *("change_password", "begin_second", "confirm_second", "drop_second", "remove_person"),
+}
 # what those who listen may send: what they keep for themselves, and looking
 _LISTENERS = {
-    *("duplicate_mix", "put_away"),
+    *("duplicate_mix", "put_away", "leave_mix"),
+    *("together:add", "together:answer", "together:resolve", "together:remove"),
     *("listen:keep_preset", "listen:forget_preset", "listen:bring", "listen:forget_file"),
     *("listen:calibrate", "field:keep_delivery", "flow:keep_chain", "intake:dismiss"),
 }

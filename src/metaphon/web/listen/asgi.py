@@ -22,8 +22,14 @@ from metaphon.web.gc_freeze import freeze  # noqa: E402
 from metaphon.web.listen.about import about  # noqa: E402
 from metaphon.web.listen.consumer import Listener  # noqa: E402
 from metaphon.web.listen.origin import OwnPages  # noqa: E402
+from metaphon.web.together.around import Around  # noqa: E402
 
-live = URLRouter([path("mix/<int:mix_id>/listen/live", Listener.as_asgi())])
+live = URLRouter(
+    [
+        path("mix/<int:mix_id>/listen/live", Listener.as_asgi()),
+        path("mix/<int:mix_id>/around", Around.as_asgi()),
+    ]
+)
 application = ProtocolTypeRouter({"websocket": OwnPages(AuthMiddlewareStack(live)), "http": about})
 
 resolve("/health")  # so that the first edit need not wait for every address to be read

@@ -42,6 +42,7 @@ from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import data_in, object_in
 from metaphon.web.shell.workspaces import workspace_named
+from metaphon.web.together.remarks import places
 
 VIEWS = workspace_named("listen").views
 CHECKS = (
@@ -169,6 +170,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             "history": {file.target: file.history for file in results if file.is_mix},
             "alternatives": {one.id: one.name for one in document.alternatives.programmes},
             "markers": [one.model_dump() for one in document.markers],
+            "remarks": places(mix),
         }
     )
 

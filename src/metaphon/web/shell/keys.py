@@ -20,6 +20,7 @@ KEYS = (
             ("Ctrl Shift Z", "Do again"),
             ("Space", "Play or pause"),
             ("M", "Set a marker where the mix stands"),
+            ("R", "Remarks"),
             ("W", "Lanes: what moves over time, beneath any workspace"),
             ("Esc", "Close what is open; leave a number as it was"),
         ),

@@ -65,6 +65,7 @@ WORKSPACES = (
     ),
     Workspace("findings", "Findings", tab=False),
     Workspace("lanes", "Lanes", tab=False),
+    Workspace("together", "Together", tab=False),
 )
 
 

@@ -320,6 +320,11 @@ function start() {
     pen.fillStyle = colour("--brass");
     for (const { at_s } of sources.markers ?? [])
       pen.fillRect(((at_s * player.rate) / frames) * width, 0, 1, 7);
+    pen.fillStyle = colour("--kelp");
+    for (const { start_s, end_s } of sources.remarks ?? []) {
+      const [from, to] = [start_s, end_s ?? start_s].map((s) => ((s * player.rate) / frames) * width);
+      pen.fillRect(from - 1, height - 4, Math.max(to - from, 3), 4);
+    }
     if (player.state.loop) {
       const [from, to] = player.state.loop.map((frame) => (frame / frames) * width);
       pen.strokeStyle = colourOf.brass;
@@ -526,7 +531,7 @@ function start() {
     clearTimeout(asked);
     asked = setTimeout(load, frames ? 1500 : 0); // the first sound is wanted at once
   };
-  for (const name of ["renders-changed", "mix-edited", "mix-changed"])
+  for (const name of ["renders-changed", "mix-edited", "mix-changed", "remarks-changed"])
     document.addEventListener(name, again);
   document.addEventListener("htmx:afterSettle", marks);
   document.addEventListener("theme-changed", () => {

@@ -1,0 +1,119 @@
+"""A page's light connection: told at once of what others do, and telling others where one is."""
+
+import asyncio
+import json
+from contextlib import suppress
+from datetime import timedelta
+from typing import Any
+
+from channels.db import database_sync_to_async
+from channels.generic.websocket import AsyncWebsocketConsumer
+from django.contrib.auth import get_user
+from django.http import HttpRequest
+from django.utils.timezone import now
+
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.watch import tell, watch
+from metaphon.web.shell.called import called
+from metaphon.web.shell.posted import data_in
+from metaphon.web.shell.workspaces import WORKSPACES
+from metaphon.web.together.models import Presence
+
+_LOOK_EVERY_S = 5.0
+_GONE_AFTER = timedelta(seconds=20)
+_LONGEST = 200
+
+
+class Around(AsyncWebsocketConsumer):
+    """One open page of one mix; those who are no members of it are refused."""
+
+    async def connect(self) -> None:
+        self.user = self.scope["user"]
+        self.mix_id = int(self.scope["url_route"]["kwargs"]["mix_id"])
+        self._key = await self._come()
+        if self._key is None:
+            await self.close()
+            return
+        await self.accept()
+        self._tasks = [asyncio.create_task(self._follow()), asyncio.create_task(self._stay())]
+
+    async def disconnect(self, code: int) -> None:
+        if self._key is None:
+            return
+        for task in self._tasks:
+            task.cancel()
+        await self._go()
+
+    async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
+        with suppress(Exception):  # a page that says nonsense is not somewhere else
+            told = data_in((text_data or "")[:_LONGEST])
+            titles = {workspace.name: workspace.title for workspace in WORKSPACES}
+            await self._move(titles[told["place"]])
+
+    async def _follow(self) -> None:
+        async with watch.on(self.mix_id) as changed:
+            changed.set()
+            while await changed.wait():
+                changed.clear()
+                await self.send(text_data=json.dumps(await self._state()))
+
+    async def _stay(self) -> None:
+        while await self._seen():
+            await asyncio.sleep(_LOOK_EVERY_S)
+        await self.close()
+
+    @database_sync_to_async
+    def _come(self) -> int | None:
+        """The number of this presence; None for those who may not be here."""
+        mix = self._mix()
+        if mix is None:
+            return None
+        row = Presence.objects.create(mix=mix, user_id=self.user.pk, seen_at=now())
+        tell(mix)
+        return row.pk
+
+    def _mix(self) -> Mix | None:
+        if not self.user.is_authenticated:
+            return None
+        return Mix.objects.filter(pk=self.mix_id, members__user=self.user.pk).first()
+
+    @database_sync_to_async
+    def _go(self) -> None:
+        Presence.objects.filter(pk=self._key).delete()
+        tell(Mix(pk=self.mix_id))
+
+    @database_sync_to_async
+    def _move(self, place: str) -> None:
+        if Presence.objects.filter(pk=self._key).exclude(place=place).update(place=place):
+            tell(Mix(pk=self.mix_id))
+
+    @database_sync_to_async
+    def _seen(self) -> bool:
+        """Say that it is still here; whether this person is still signed in and a member."""
+        request = HttpRequest()
+        request.session = type(self.scope["session"]._wrapped)(self.scope["session"].session_key)
+        if get_user(request).pk != self.user.pk or self._mix() is None:
+            return False
+        gone = Presence.objects.filter(mix=self.mix_id, seen_at__lt=now() - _GONE_AFTER)
+        if gone.delete()[0]:  # of a server that was killed
+            tell(Mix(pk=self.mix_id))
+        return bool(Presence.objects.filter(pk=self._key).update(seen_at=now()))
+
+    @database_sync_to_async
+    def _state(self) -> dict[str, Any]:
+        """What a page shows of the others, and what tells it that something is new."""
+        mix = Mix.objects.get(pk=self.mix_id)
+        remarks = mix.remarks.filter(resolved_at=None)
+        newest = mix.remarks.order_by("-pk").values_list("pk", flat=True).first()
+        answers = sum(row.answers.count() for row in remarks.prefetch_related("answers"))
+        others: dict[str, set[str]] = {}
+        for one in mix.presences.exclude(user=self.user.pk).select_related("user"):
+            others.setdefault(called(one.user), set()).add(one.place)
+        return {
+            "revision": mix.revision,
+            "remarks": f"{newest} {remarks.count()} {answers}",
+            "others": [
+                {"name": name, "places": sorted(places - {""})}
+                for name, places in sorted(others.items())
+            ],
+        }

@@ -1,0 +1,14 @@
+from django.urls import path
+
+from metaphon.web.together import remarks
+
+app_name = "together"
+urlpatterns = [
+    path("", remarks.show, name="show"),
+    path("add", remarks.add, name="add"),
+    path("markers", remarks.as_markers, name="as_markers"),
+    path("remarks.csv", remarks.as_csv, name="csv"),
+    path("<int:number>/answer", remarks.answer, name="answer"),
+    path("<int:number>/resolve", remarks.resolve, name="resolve"),
+    path("<int:number>/remove", remarks.remove, name="remove"),
+]
