@@ -9,13 +9,8 @@ from metaphon.web.mixes.models import Member
 from tests.routes import Route, routes
 from tests.web.base import WebTest, make_user
 
-_PUBLIC = {
-    "health",
-    "sign_in",
-    "sign_in_code",
-    "invited",
-    "metrics",
-}  # metrics asks for its token by itself
+# metrics asks for its token by itself
+_PUBLIC = {"health", "sign_in", "sign_in_code", "invited", "metrics"}
 _BY_TOKEN = {"api_document", "api_edits"}
 _OWN = {  # of no mix
     *("mixes", "sign_out", "create_mix", "make_token", "forget_token", "account", "rename_person"),
