@@ -10,7 +10,7 @@ from tests.routes import Route, routes
 from tests.web.base import WebTest, make_user
 
 # metrics asks for its token by itself
-_PUBLIC = {"health", "sign_in", "sign_in_code", "invited", "metrics"}
+_PUBLIC = {"health", "sign_in", "sign_in_code", "invited", "metrics", "shared", "shared_sound"}
 _BY_TOKEN = {"api_document", "api_edits"}
 _OWN = {  # of no mix
     *("mixes", "sign_out", "create_mix", "make_token", "forget_token", "account", "rename_person"),
@@ -20,6 +20,7 @@ _OWN = {  # of no mix
 _LISTENERS = {
     *("duplicate_mix", "put_away", "leave_mix"),
     *("together:add", "together:answer", "together:resolve", "together:remove"),
+    "together:decide",
     *("listen:keep_preset", "listen:forget_preset", "listen:bring", "listen:forget_file"),
     *("listen:calibrate", "field:keep_delivery", "flow:keep_chain", "intake:dismiss"),
 }

@@ -4,11 +4,14 @@ from django.urls import include, path
 
 from metaphon.web.jobs import health
 from metaphon.web.shell.workspaces import WORKSPACES
+from metaphon.web.together import sharing
 
 handler500 = "metaphon.web.shell.faults.fault"
 urlpatterns = [
     path("health", health.health, name="health"),
     path("metrics", health.metrics, name="metrics"),
+    path("shared/<str:text>", sharing.shared, name="shared"),
+    path("shared/<str:text>/<int:file_id>", sharing.sound, name="shared_sound"),
     path("", include("metaphon.web.people.urls")),
     path("", include("metaphon.web.mixes.urls")),
     *(

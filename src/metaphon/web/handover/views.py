@@ -74,7 +74,10 @@ def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
 
 def _renders(mix: Mix) -> dict[str, object]:
     return {
-        "renders": [_shown(row) for row in mix.renders.prefetch_related("files")[:_RENDERS_SHOWN]]
+        "renders": [
+            _shown(row)
+            for row in mix.renders.prefetch_related("files", "decisions__user")[:_RENDERS_SHOWN]
+        ]
     }
 
 

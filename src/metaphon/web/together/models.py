@@ -3,11 +3,13 @@
 from django.conf import settings
 from django.db import models
 from django.db.models import F, Q
+from django.utils.timezone import now
 
 from metaphon.web.jobs.models import Render
 from metaphon.web.mixes.models import Mix
 
 MOST_WORDS = 2000
+MOST_WRONG = 20
 
 
 class Remark(models.Model):
@@ -66,3 +68,44 @@ class Presence(models.Model):
     user = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="presences")
     place = models.CharField(max_length=40, blank=True)  # the title of a workspace
     seen_at = models.DateTimeField()
+
+
+class Decision(models.Model):
+    """What somebody says of a handover as a whole: approved, or sent back and why."""
+
+    render = models.ForeignKey(Render, models.CASCADE, related_name="decisions")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="+")
+    approved = models.BooleanField()
+    text = models.CharField(max_length=MOST_WORDS, blank=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+
+class Share(models.Model):
+    """A link by which somebody without an account listens to a handover; its digest is kept.
+
+    Without `render` it is the newest one of the mix, whichever that is. `password` is hashed, or
+    empty.
+    """
+
+    mix = models.ForeignKey(Mix, models.CASCADE, related_name="shares")
+    render = models.ForeignKey(Render, models.CASCADE, null=True, related_name="shares")
+    made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="+")
+    name = models.CharField(max_length=120, blank=True)  # for whom it is
+    digest = models.CharField(max_length=64, unique=True)
+    password = models.CharField(max_length=128, blank=True)
+    opened = models.PositiveIntegerField(default=0)
+    wrong = models.PositiveIntegerField(default=0)  # passwords that were, since one was right
+    last_at = models.DateTimeField(null=True)
+    ends_at = models.DateTimeField()
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["pk"]
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it still leads somewhere."""
+        return now() < self.ends_at and self.wrong < MOST_WRONG

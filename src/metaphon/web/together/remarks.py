@@ -55,7 +55,7 @@ def _drawn(request: HttpRequest, mix: Mix) -> HttpResponse:
 def add(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Make a remark; whoever may listen may make one."""
     mix = mix_for(request, mix_id)
-    text = _words(request)
+    text = words_of(request)
     if mix.remarks.count() >= _MOST:
         raise InputError(f"A mix has at most {_MOST} remarks; delete some that are resolved first.")
     start_s, end_s = _time(request, "start_s"), _time(request, "end_s")
@@ -77,7 +77,8 @@ def add(request: HttpRequest, mix_id: int) -> HttpResponse:
     return _drawn(request, mix)
 
 
-def _words(request: HttpRequest) -> str:
+def words_of(request: HttpRequest) -> str:
+    """What was typed. Raises InputError for nothing and for too much."""
     text = request.POST.get("text", "").strip()
     if not text:
         raise InputError("A remark needs words; type some.")
@@ -99,7 +100,7 @@ def _remark(request: HttpRequest, mix_id: int, number: int) -> Remark:
 def answer(request: HttpRequest, mix_id: int, number: int) -> HttpResponse:
     """Say something to a remark."""
     row = _remark(request, mix_id, number)
-    row.answers.create(user_id=request.user.pk, text=_words(request))
+    row.answers.create(user_id=request.user.pk, text=words_of(request))
     tell(row.mix)
     return _drawn(request, row.mix)
 

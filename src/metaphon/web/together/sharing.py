@@ -1,0 +1,142 @@
+"""Links for those without an account: they listen to a handover, and that is all they do."""
+
+from datetime import timedelta
+
+from django.contrib.auth.decorators import login_not_required
+from django.contrib.auth.hashers import check_password, make_password
+from django.db.models import F
+from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase
+from django.shortcuts import get_object_or_404, redirect, render
+from django.urls import reverse
+from django.utils.timezone import now
+
+from metaphon.core.errors import InputError
+from metaphon.web.jobs.models import Render, RenderFile, Work
+from metaphon.web.mixes.editing import editing
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.permissions import changes_mix, mix_for
+from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import number_in
+from metaphon.web.shell.secrets import digest_of, new_secret
+from metaphon.web.shell.streaming import send_file
+from metaphon.web.together.models import Share
+
+_DAYS = {1: "A day", 7: "A week", 30: "A month", 365: "A year"}
+_MOST = 100  # of one mix
+_MOST_CHANNELS = 8  # that a browser plays out of a file
+_OPEN = "shares_open"  # of which the password was right
+_KINDS = {"wav": "audio/wav", "flac": "audio/flac"}
+
+
+@fragment_of("handover:show")
+def show(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The links of a mix, for those who may change it, and the form for another."""
+    return _drawn(request, mix_for(request, mix_id))
+
+
+def _drawn(request: HttpRequest, mix: Mix, **more: object) -> HttpResponse:
+    handovers = mix.renders.filter(status=Work.Status.DONE)
+    context = {
+        **editing(request, mix),
+        "shares": mix.shares.select_related("render", "made_by"),
+        "handovers": handovers[:20],
+        "days": _DAYS.items(),
+        **more,
+    }
+    return render(request, "together/shares.html", context)
+
+
+@changes_mix
+def make(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """Make a link; it is shown this once."""
+    mix = mix_for(request, mix_id)
+    days = number_in(request.POST.get("days", ""))
+    if days not in _DAYS:
+        raise InputError("Choose how long the link lasts from the list.")
+    if mix.shares.count() >= _MOST:
+        raise InputError(f"A mix has at most {_MOST} links; take some back first.")
+    wanted = request.POST.get("render", "")
+    row = get_object_or_404(mix.renders, pk=number_in(wanted) or 0) if wanted else None
+    text, digest = new_secret()
+    password = request.POST.get("password", "")
+    Share.objects.create(
+        mix=mix,
+        render=row,
+        made_by_id=int(request.user.pk or 0),
+        name=request.POST.get("name", "").strip()[:120],
+        digest=digest,
+        password=make_password(password) if password else "",
+        ends_at=now() + timedelta(days=days),
+    )
+    address = request.build_absolute_uri(reverse("shared", args=[text]))
+    return _drawn(request, mix, address=address)
+
+
+@changes_mix
+def revoke(request: HttpRequest, mix_id: int, number: int) -> HttpResponse:
+    """Take a link back; who has it is refused from now on."""
+    mix = mix_for(request, mix_id)
+    mix.shares.filter(pk=number).delete()
+    return _drawn(request, mix)
+
+
+def _share(text: str) -> Share:
+    row = Share.objects.select_related("mix", "render").filter(digest=digest_of(text)).first()
+    if row is None or not row.is_open:
+        raise Http404
+    return row
+
+
+def _handover(share: Share) -> Render | None:
+    done = share.mix.renders.filter(status=Work.Status.DONE)
+    return done.filter(pk=share.render_id).first() if share.render_id else done.first()
+
+
+def _is_in(request: HttpRequest, share: Share) -> bool:
+    return not share.password or share.pk in request.session.get(_OPEN, [])
+
+
+@login_not_required
+def shared(request: HttpRequest, text: str) -> HttpResponse:
+    """What a link leads to: a page to listen on, after its password where it has one."""
+    try:
+        share = _share(text)
+    except Http404:
+        return render(request, "together/shared.html", {"over": True}, status=410)
+    refused = ""
+    if request.method == "POST" and not _is_in(request, share):
+        if check_password(request.POST.get("password", ""), share.password):
+            request.session[_OPEN] = [*request.session.get(_OPEN, []), share.pk]
+            Share.objects.filter(pk=share.pk).update(wrong=0)
+            return redirect("shared", text)
+        Share.objects.filter(pk=share.pk).update(wrong=F("wrong") + 1)
+        refused = "This password is not right; type it again."
+    if not _is_in(request, share):
+        context = {"share": share, "asks": True, "refused": refused}
+        return render(request, "together/shared.html", context, status=422 if refused else 200)
+    Share.objects.filter(pk=share.pk).update(opened=F("opened") + 1, last_at=now())
+    handover = _handover(share)
+    files = [file for file in _heard(handover) if not file.stem] if handover else []
+    context = {"share": share, "handover": handover, "files": files, "text": text}
+    return render(request, "together/shared.html", context)
+
+
+def _heard(handover: Render) -> list[RenderFile]:
+    """The files of a handover that a browser plays."""
+    return [
+        file
+        for file in handover.files.filter(kind="audio")
+        if file.is_heard and file.figures.get("channels", 99) <= _MOST_CHANNELS
+    ]
+
+
+@login_not_required
+def sound(request: HttpRequest, text: str, file_id: int) -> HttpResponseBase:
+    """The sound of a file that a link leads to, in ranges as a browser asks for them."""
+    share = _share(text)
+    if not _is_in(request, share):
+        raise Http404
+    handover = _handover(share)
+    file = get_object_or_404(RenderFile, pk=file_id, render=handover, kind="audio")
+    kind = _KINDS.get(file.name.rsplit(".", 1)[-1], "application/octet-stream")
+    return send_file(request, file.file, kind, file.name)

@@ -1,0 +1,118 @@
+"""Handovers approved or sent back, and heard by link without an account."""
+
+import re
+from datetime import timedelta
+from typing import Any
+
+from django.test import Client
+from django.utils.timezone import now
+
+from metaphon.web.jobs.models import Render, RenderFile
+from metaphon.web.jobs.tasks import render_mix
+from metaphon.web.mixes.models import Member
+from metaphon.web.together.models import MOST_WRONG, Decision, Remark, Share
+from tests.sounds import noise
+from tests.web.base import WebTest, make_user
+
+
+class HandedOver(WebTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.bring_in("a.wav", noise(1, 0.5))
+        self.row = self.handed_over("First")
+
+    def handed_over(self, label: str) -> Render:
+        self.post("handover:start", label=label)
+        row = self.mix.renders.first()
+        assert row is not None
+        render_mix(render_id=row.pk)
+        row.refresh_from_db()
+        return row
+
+    def body(self, response: Any) -> bytes:
+        return b"".join(response) if response.streaming else response.content
+
+
+class Deciding(HandedOver):
+    def test_a_listener_sends_it_back_and_then_approves(self) -> None:
+        bo = make_user("bo")
+        Member.objects.create(mix=self.mix, user=bo, role="listener")
+        guest = Client()
+        guest.force_login(bo)
+
+        def decide(**data: str) -> Any:
+            return self.post("together:decide", self.row.pk, client=guest, **data)
+
+        self.assertIn("Say what is wrong", self.said(decide(approved="no")))
+        self.assertContains(decide(approved="no", text="Gull too loud"), "Sent back")
+        remark = Remark.objects.get()
+        self.assertEqual((remark.render, remark.revision), (self.row, self.row.revision))
+        self.assertContains(decide(approved="yes"), "Approved")
+        told = [(one.user, one.approved, one.text) for one in Decision.objects.all()]
+        self.assertEqual(told, [(bo, False, "Gull too loud"), (bo, True, "")])
+        self.assertContains(self.client.get(self.url("handover:show")), "Sent back")
+
+    def test_what_is_not_finished_waits(self) -> None:
+        self.post("handover:start")
+        row = self.mix.renders.first()
+        answer = self.post("together:decide", row.pk, approved="yes")
+        self.assertIn("not finished", self.said(answer))
+
+
+class ByLink(HandedOver):
+    def link(self, **data: object) -> str:
+        page = self.post("together:share", **{"days": 7, "name": "Client", **data})
+        found = re.search(r'value="http://testserver(/shared/[^"]+)"', page.content.decode())
+        assert found, page.content.decode()
+        return found[1]
+
+    def test_who_has_it_listens_and_does_nothing_else(self) -> None:
+        address, guest = self.link(), Client()
+        page = guest.get(address)
+        self.assertContains(page, "Binaural")
+        file = RenderFile.objects.get(render=self.row, target="0+2+0", kind="audio")
+        part = guest.get(f"{address}/{file.pk}", headers={"Range": "bytes=0-3"})
+        self.assertEqual((part.status_code, self.body(part)), (206, b"RIFF"))
+        self.assertEqual(part["Content-Type"], "audio/wav")
+        for other in (self.url("flow:show"), self.url("handover:show"), "/"):
+            self.assertEqual(guest.get(other).status_code, 302)
+        report = RenderFile.objects.get(render=self.row, kind="json")
+        self.assertEqual(guest.get(f"{address}/{report.pk}").status_code, 404)
+        self.assertEqual(Share.objects.get().opened, 1)
+        self.assertContains(self.fragment("together:shares"), "opened")
+
+    def test_the_newest_is_the_newest_and_one_is_one(self) -> None:
+        newest, first = self.link(), self.link(render=self.row.pk)
+        file = RenderFile.objects.get(render=self.row, target="0+2+0", kind="audio")
+        self.handed_over("Second")
+        guest = Client()
+        self.assertContains(guest.get(newest), "Second")
+        self.assertContains(guest.get(first), "First")
+        self.assertEqual(guest.get(f"{newest}/{file.pk}").status_code, 404)
+        self.assertEqual(guest.get(f"{first}/{file.pk}").status_code, 200)
+
+    def test_with_a_password(self) -> None:
+        address, guest = self.link(password="lamp"), Client()
+        file = RenderFile.objects.get(render=self.row, target="0+2+0", kind="audio")
+        self.assertNotContains(guest.get(address), "Binaural")
+        self.assertEqual(guest.get(f"{address}/{file.pk}").status_code, 404)
+        self.assertContains(guest.post(address, {"password": "buoy"}), "not right", status_code=422)
+        self.assertRedirects(guest.post(address, {"password": "lamp"}), address)
+        self.assertEqual(guest.get(f"{address}/{file.pk}").status_code, 200)
+        self.assertNotContains(Client().get(address), "Binaural")
+        for _ in range(MOST_WRONG):
+            Client().post(address, {"password": "guess"})
+        self.assertEqual(Client().post(address, {"password": "lamp"}).status_code, 410)
+
+    def test_it_ends_and_is_taken_back(self) -> None:
+        late, back = self.link(), self.link()
+        first, second = Share.objects.all()
+        Share.objects.filter(pk=first.pk).update(ends_at=now() - timedelta(seconds=1))
+        self.post("together:revoke_share", second.pk)
+        for address in (late, back, "/shared/guessed"):
+            self.assertEqual(Client().get(address).status_code, 410)
+        self.assertEqual(Client().get(f"{late}/1").status_code, 404)
+
+    def test_what_cannot_be_is_said(self) -> None:
+        self.assertEqual(self.post("together:share", days=9).status_code, 422)
+        self.assertEqual(self.post("together:share", days=7, render=10**9).status_code, 404)
