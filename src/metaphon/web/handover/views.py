@@ -73,12 +73,8 @@ def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
 
 
 def _renders(mix: Mix) -> dict[str, object]:
-    return {
-        "renders": [
-            _shown(row)
-            for row in mix.renders.prefetch_related("files", "decisions__user")[:_RENDERS_SHOWN]
-        ]
-    }
+    rows = mix.renders.prefetch_related("files", "decisions__user")
+    return {"renders": [_shown(row) for row in rows[:_RENDERS_SHOWN]]}
 
 
 def _shown(row: Render) -> dict[str, object]:

@@ -322,7 +322,9 @@ function start() {
       pen.fillRect(((at_s * player.rate) / frames) * width, 0, 1, 7);
     pen.fillStyle = colour("--kelp");
     for (const { start_s, end_s } of sources.remarks ?? []) {
-      const [from, to] = [start_s, end_s ?? start_s].map((s) => ((s * player.rate) / frames) * width);
+      const [from, to] = [start_s, end_s ?? start_s].map(
+        (s) => ((s * player.rate) / frames) * width,
+      );
       pen.fillRect(from - 1, height - 4, Math.max(to - from, 3), 4);
     }
     if (player.state.loop) {

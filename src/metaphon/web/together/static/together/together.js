@@ -39,7 +39,10 @@ function hear(state) {
       chip.textContent = [...name].slice(0, 2).join("");
       chip.title = [name, places.join(", ")].filter(Boolean).join(": ");
       chip.setAttribute("role", "img");
-      chip.setAttribute("aria-label", `${name} is here too${places.length ? `, at ${places}` : ""}`);
+      chip.setAttribute(
+        "aria-label",
+        `${name} is here too${places.length ? `, at ${places}` : ""}`,
+      );
       return chip;
     }),
   );
