@@ -4,10 +4,12 @@ import io
 import json
 from base64 import b64encode
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import soundfile
+from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.test import Client, TestCase
 from django.urls import reverse
@@ -27,6 +29,10 @@ def recording(sound: np.ndarray, kind: str = "WAV", rate_hz: int = RATE_HZ) -> b
     file = io.BytesIO()
     soundfile.write(file, np.atleast_2d(sound).T, rate_hz, format=kind, subtype="PCM_24")
     return file.getvalue()
+
+
+def stored_files() -> list[Path]:
+    return [path for path in Path(settings.MEDIA_ROOT).rglob("*") if path.is_file()]
 
 
 def make_user(name: str) -> Any:

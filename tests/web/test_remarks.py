@@ -47,7 +47,7 @@ class Remarks(WebTest):
             ({"text": "x", "start_s": "2", "end_s": "1"}, "ends after it begins"),
             ({"text": "x", "end_s": "1"}, "ends after it begins"),
             ({"text": "x", "start_s": "soon"}, "time"),
-            ({"text": "x", "strip": "nobody"}, "no longer there"),
+            ({"text": "x", "strip": "nobody"}, "no longer in the mix"),
         ):
             answer = self.say(**data)
             self.assertEqual(answer.status_code, 422)

@@ -9,7 +9,6 @@ from unittest import mock
 
 import numpy as np
 import soundfile
-from django.conf import settings
 
 from metaphon.core.measure.timecode import RATES, as_sound, read_timecode
 from metaphon.web.handover.strip_chart import correlation_path
@@ -22,11 +21,7 @@ from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.mixes.models import AudioFile, Placement
 from metaphon.web.mixes.snapshots import document_of
 from tests.sounds import RATE_HZ, noise
-from tests.web.base import TUS, WebTest, make_user, recording
-
-
-def stored_files() -> list[Path]:
-    return [path for path in Path(settings.MEDIA_ROOT).rglob("*") if path.is_file()]
+from tests.web.base import TUS, WebTest, make_user, recording, stored_files
 
 
 class Intake(WebTest):
