@@ -31,10 +31,13 @@ _SHOWN = 200
 @fragment_of("open_mix")
 def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The list, with the button that says how many are open."""
-    return _drawn(request, mix_for(request, mix_id))
+    whole = "form" in request.GET
+    return _drawn(request, mix_for(request, mix_id), "open" if whole else "remarks")
 
 
-def _drawn(request: HttpRequest, mix: Mix) -> HttpResponse:
+def _drawn(
+    request: HttpRequest, mix: Mix, template: str = "remarks", *, fresh_strips: bool = False
+) -> HttpResponse:
     resolved = request.GET.get("resolved", request.POST.get("resolved")) == "1"
     rows = mix.remarks.filter(resolved_at__isnull=not resolved)
     strips = {strip.id: strip.name for strip in document_of(mix).strips}
@@ -47,8 +50,9 @@ def _drawn(request: HttpRequest, mix: Mix) -> HttpResponse:
         "open_count": mix.remarks.filter(resolved_at=None).count(),
         "resolved_count": mix.remarks.exclude(resolved_at=None).count(),
         "most_words": MOST_WORDS,
+        "fresh_strips": fresh_strips,
     }
-    return render(request, "together/remarks.html", context)
+    return render(request, f"together/{template}.html", context)
 
 
 @require_POST
@@ -74,7 +78,7 @@ def add(request: HttpRequest, mix_id: int) -> HttpResponse:
         revision=mix.revision,
     )
     tell(mix)
-    return _drawn(request, mix)
+    return _drawn(request, mix, fresh_strips=True)
 
 
 def words_of(request: HttpRequest) -> str:

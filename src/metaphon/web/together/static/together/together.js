@@ -78,6 +78,14 @@ document.addEventListener("change", ({ target }) => {
 document.addEventListener("htmx:afterRequest", ({ detail }) => {
   if (detail.successful && detail.elt.matches?.("[data-remark], [data-answer]")) detail.elt.reset();
 });
+// the list is not drawn anew under an answer that is being typed
+const typed = () =>
+  [...document.querySelectorAll("[data-answer] input")].some((field) => field.value);
+document.addEventListener("htmx:beforeSwap", ({ detail }) => {
+  const { target, requestConfig } = detail;
+  if (target.id === "remarks-body" && requestConfig.verb === "get" && typed())
+    detail.shouldSwap = false;
+});
 document.addEventListener("keydown", (event) => {
   if (event.key !== "r" || event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.target.matches?.("input:not([type=checkbox]), select, textarea")) return;
