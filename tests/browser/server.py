@@ -157,10 +157,10 @@ class BrowserTest(unittest.TestCase):
 
     wait_for = staticmethod(wait_for)
 
-    def open(self, user: str = "demo", password: str = "harbour-lamp") -> Page:
+    def open(self, user: str = "demo", password: str = "harbour-lamp", **options: Any) -> Page:
         """A signed-in page; whatever its console says fails the test."""
         context = self.chromium.new_context(
-            viewport={"width": 1280, "height": 800}, accept_downloads=True
+            viewport={"width": 1280, "height": 800}, accept_downloads=True, **options
         )
         self.addCleanup(context.close)
         page = context.new_page()

@@ -4,9 +4,11 @@ PostgreSQL's own notices.
 """
 
 import asyncio
+import json
 from collections import defaultdict
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager, contextmanager, suppress
+from typing import Any
 
 import psycopg
 from django.conf import settings
@@ -15,7 +17,10 @@ from django.db import connection
 from metaphon.web.mixes.models import Mix
 
 _CHANNEL = "metaphon_mix"
+_SAID = "metaphon_said"
+_LONGEST = 7000  # of a notice, in bytes
 _AGAIN_S = 1.0
+_MOST_HEARD = 100
 
 
 def tell(mix: Mix) -> None:
@@ -24,11 +29,20 @@ def tell(mix: Mix) -> None:
         cursor.execute("SELECT pg_notify(%s, %s)", [_CHANNEL, str(mix.pk)])
 
 
+def say(mix_id: int, message: dict[str, Any]) -> None:
+    """Pass something on, as it is, to every page that looks at a mix; what is too long is not."""
+    text = f"{mix_id} {json.dumps(message)}"
+    if len(text.encode()) <= _LONGEST:
+        with connection.cursor() as cursor:
+            cursor.execute("SELECT pg_notify(%s, %s)", [_SAID, text])
+
+
 class Watch:
     """The listeners of one process, sharing one connection to the database."""
 
     def __init__(self) -> None:
         self._waiting: dict[int, set[asyncio.Event]] = defaultdict(set)
+        self._hearing: dict[int, set[asyncio.Queue[dict[str, Any]]]] = defaultdict(set)
         self._task: asyncio.Task[None] | None = None
 
     @asynccontextmanager
@@ -48,6 +62,18 @@ class Watch:
                 self._task.cancel()
                 self._task = None
 
+    @contextmanager
+    def said(self, mix_id: int) -> Iterator[asyncio.Queue[dict[str, Any]]]:
+        """What is passed on to who looks at a mix, while it is waited for by `on` as well."""
+        heard: asyncio.Queue[dict[str, Any]] = asyncio.Queue(_MOST_HEARD)
+        self._hearing[mix_id].add(heard)
+        try:
+            yield heard
+        finally:
+            self._hearing[mix_id].discard(heard)
+            if not self._hearing[mix_id]:
+                del self._hearing[mix_id]
+
     async def _listen(self) -> None:
         database = settings.DATABASES["default"]
         while True:
@@ -61,14 +87,24 @@ class Watch:
                     autocommit=True,
                 ) as listening:
                     await listening.execute(f"LISTEN {_CHANNEL}")
+                    await listening.execute(f"LISTEN {_SAID}")
                     for events in self._waiting.values():  # what changed while nobody listened
                         for event in events:
                             event.set()
                     async for notice in listening.notifies():
-                        for event in self._waiting.get(int(notice.payload), ()):
-                            event.set()
+                        self._pass_on(notice.channel, notice.payload)
             except psycopg.Error:
                 await asyncio.sleep(_AGAIN_S)
+
+    def _pass_on(self, channel: str, payload: str) -> None:
+        number, _, text = payload.partition(" ")
+        if channel == _CHANNEL:
+            for event in self._waiting.get(int(number), ()):
+                event.set()
+            return
+        for heard in self._hearing.get(int(number), ()):
+            with suppress(asyncio.QueueFull):  # who does not keep up misses some
+                heard.put_nowait(json.loads(text))
 
 
 watch = Watch()

@@ -2,6 +2,7 @@
 
 import asyncio
 import json
+import time
 from contextlib import suppress
 from datetime import timedelta
 from typing import Any
@@ -11,9 +12,12 @@ from channels.generic.websocket import AsyncWebsocketConsumer
 from django.contrib.auth import get_user
 from django.http import HttpRequest
 from django.utils.timezone import now
+from pydantic import BaseModel, Field, ValidationError
 
+from metaphon.core.document.part import LATEST_S
+from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.watch import tell, watch
+from metaphon.web.mixes.watch import say, tell, watch
 from metaphon.web.shell.called import called
 from metaphon.web.shell.posted import data_in
 from metaphon.web.shell.workspaces import WORKSPACES
@@ -21,7 +25,17 @@ from metaphon.web.together.models import Presence
 
 _LOOK_EVERY_S = 5.0
 _GONE_AFTER = timedelta(seconds=20)
-_LONGEST = 200
+_LONGEST = 6000
+_NONSENSE = (KeyError, TypeError, AttributeError, ValueError)
+
+
+class _Heard(BaseModel):
+    """What a page tells of its listening, for those who follow it."""
+
+    playing: bool
+    at_s: float = Field(ge=0.0, le=LATEST_S, allow_inf_nan=False)
+    when_ms: float = Field(allow_inf_nan=False)
+    state: dict[str, Any]
 
 
 class Around(AsyncWebsocketConsumer):
@@ -35,7 +49,8 @@ class Around(AsyncWebsocketConsumer):
             await self.close()
             return
         await self.accept()
-        self._tasks = [asyncio.create_task(self._follow()), asyncio.create_task(self._stay())]
+        works = (self._follow(), self._listen(), self._stay())
+        self._tasks = [asyncio.create_task(work) for work in works]
 
     async def disconnect(self, code: int) -> None:
         if self._key is None:
@@ -45,10 +60,25 @@ class Around(AsyncWebsocketConsumer):
         await self._go()
 
     async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
-        with suppress(Exception):  # a page that says nonsense is not somewhere else
+        with suppress(InputError, ValidationError, *_NONSENSE):  # nonsense says nothing
             told = data_in((text_data or "")[:_LONGEST])
-            titles = {workspace.name: workspace.title for workspace in WORKSPACES}
-            await self._move(titles[told["place"]])
+            if "ping" in told:
+                server = {"ping": float(told["ping"]), "server": time.time() * 1000.0}
+                await self.send(text_data=json.dumps(server))
+            elif "follow" in told:
+                await self._say({"heard": {"asks": True}, "to": str(told["follow"])})
+            elif "heard" in told:
+                await self._say({"heard": _Heard.model_validate(told["heard"]).model_dump()})
+            else:
+                titles = {workspace.name: workspace.title for workspace in WORKSPACES}
+                await self._move(titles[told["place"]])
+
+    async def _listen(self) -> None:
+        """What other pages say, to this one: to all, or to it alone."""
+        with watch.said(self.mix_id) as said:
+            while message := await said.get():
+                if message["by"] != str(self._key) and message.get("to") in (None, str(self._key)):
+                    await self.send(text_data=json.dumps(message))
 
     async def _follow(self) -> None:
         async with watch.on(self.mix_id) as changed:
@@ -88,6 +118,10 @@ class Around(AsyncWebsocketConsumer):
             tell(Mix(pk=self.mix_id))
 
     @database_sync_to_async
+    def _say(self, message: dict[str, Any]) -> None:
+        say(self.mix_id, {**message, "by": str(self._key)})
+
+    @database_sync_to_async
     def _seen(self) -> bool:
         """Say that it is still here; whether this person is still signed in and a member."""
         request = HttpRequest()
@@ -106,14 +140,18 @@ class Around(AsyncWebsocketConsumer):
         remarks = mix.remarks.filter(resolved_at=None)
         newest = mix.remarks.order_by("-pk").values_list("pk", flat=True).first()
         answers = sum(row.answers.count() for row in remarks.prefetch_related("answers"))
-        others: dict[str, set[str]] = {}
-        for one in mix.presences.exclude(user=self.user.pk).select_related("user"):
-            others.setdefault(called(one.user), set()).add(one.place)
+        others: dict[str, list[Presence]] = {}
+        for one in mix.presences.exclude(user=self.user.pk).select_related("user").order_by("pk"):
+            others.setdefault(called(one.user), []).append(one)
         return {
             "revision": mix.revision,
             "remarks": f"{newest} {remarks.count()} {answers}",
             "others": [
-                {"name": name, "places": sorted(places - {""})}
-                for name, places in sorted(others.items())
+                {
+                    "name": name,
+                    "places": sorted({one.place for one in pages} - {""}),
+                    "keys": [str(one.pk) for one in pages],
+                }
+                for name, pages in sorted(others.items())
             ],
         }

@@ -109,6 +109,13 @@ class Player extends EventTarget {
     return Math.round(Math.max(0, first + Math.min(this.heard - stream, frames) - late));
   }
 
+  // The same to less than a report of the sink.
+  get exactly() {
+    if (!this.current || !this.playing) return this.position;
+    const since = (this.context.currentTime - this.heardAt) * this.rate;
+    return this.position + Math.min(Math.max(since, 0), 4096);
+  }
+
   async play() {
     if (this.playing) return;
     this.playing = true;
@@ -228,9 +235,10 @@ class Player extends EventTarget {
     if (message.stopped && this.playing) this.pause();
   }
 
-  played({ whole, frames, gaps }) {
+  played({ whole, frames, gaps, at }) {
     if (whole !== this.epoch) return;
     this.heard = frames;
+    this.heardAt = at;
     this.gaps += gaps;
     while (this.spans.length && this.spans[0].stream <= frames) {
       this.current = this.spans.shift();

@@ -85,7 +85,8 @@ class Sink extends AudioWorkletProcessor {
     this.fadeOut(outputs, wanted);
     this.since += wanted;
     if (this.since >= 1024) {
-      const report = { whole: this.epoch, frames: this.frames, gaps: this.gaps };
+      const at = currentTime + wanted / sampleRate;
+      const report = { whole: this.epoch, frames: this.frames, gaps: this.gaps, at };
       this.port.postMessage(report);
       this.feed?.postMessage(report);
       this.since = 0;

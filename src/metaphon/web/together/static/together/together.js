@@ -1,98 +1,127 @@
-// Others in this mix: who they are and where, told at once of their remarks; where this page's own remark belongs.
+// Who else is in this mix, and listening along with one of them: the same place at the same time, the same thing heard.
+// Each follows whom they like, or nobody; who is followed need do nothing.
 
 import { player } from "../listen/player.js";
+import { around } from "./around.js";
+import "./remarks.js";
 
-const AGAIN_MS = [500, 1000, 2000, 5000];
-const others = document.getElementById("others");
-const placeOf = () => location.pathname.split("/")[3] ?? "";
+const EVERY_MS = 100;
+const AGAIN_MS = 2000; // that a place is told while it plays
+const OFF_S = 0.03; // what two come off by before one jumps
+const SETTLED_MS = 900; // after a jump, before it is looked at again
 
-let wire = null;
-let tries = 0;
-let known = null;
+const box = document.getElementById("others");
+let others = [];
+let followed = null; // the key of an open page
+let theirs = null; // what was last heard of it
+let lag_s = 0.15; // from a jump to its sound, learnt
+let jumped = -Infinity;
+let applying = false;
 
-function connect() {
-  const bar = document.getElementById("listen");
-  const url = new URL(others.dataset.around, location.href);
-  url.protocol = url.protocol.replace("http", "ws");
-  if (bar?.dataset.port) url.port = bar.dataset.port;
-  wire = new WebSocket(url);
-  wire.onopen = () => {
-    tries = 0;
-    tellPlace();
-  };
-  wire.onmessage = ({ data }) => hear(JSON.parse(data));
-  wire.onclose = () => setTimeout(connect, AGAIN_MS[Math.min(tries++, AGAIN_MS.length - 1)]);
-}
-function tellPlace() {
-  if (wire?.readyState === WebSocket.OPEN) wire.send(JSON.stringify({ place: placeOf() }));
-}
-document.addEventListener("htmx:pushedIntoHistory", tellPlace);
-
-function hear(state) {
-  if (known && known.remarks !== state.remarks)
-    document.body.dispatchEvent(new Event("remarks-changed", { bubbles: true }));
-  known = state;
-  others.replaceChildren(
-    ...state.others.map(({ name, places }) => {
-      const chip = document.createElement("span");
-      chip.className = "other";
-      chip.textContent = [...name].slice(0, 2).join("");
-      chip.title = [name, places.join(", ")].filter(Boolean).join(": ");
-      chip.setAttribute("role", "img");
-      chip.setAttribute(
-        "aria-label",
-        `${name} is here too${places.length ? `, at ${places}` : ""}`,
-      );
-      return chip;
+around.addEventListener("state", ({ detail }) => {
+  others = detail.others;
+  if (followed && !others.some(({ keys }) => keys.includes(followed))) leave();
+  draw();
+});
+function draw() {
+  box.replaceChildren(
+    ...others.map(({ name, places, keys }) => {
+      const button = document.createElement("button");
+      const on = keys.includes(followed);
+      button.className = "other";
+      button.textContent = [...name].slice(0, 2).join("");
+      button.dataset.follow = keys.at(-1);
+      button.setAttribute("aria-pressed", String(on));
+      button.setAttribute("aria-label", `Listen along with ${name}`);
+      const where = [name, places.join(", ")].filter(Boolean).join(": ");
+      button.title = `${where}. ${on ? "Press to listen by yourself" : "Press to listen along"}`;
+      return button;
     }),
   );
 }
-
-// -- where a remark belongs
-
-const clock = (seconds) => {
-  const minutes = Math.floor(seconds / 60);
-  return `${minutes}:${(seconds - minutes * 60).toFixed(1).padStart(4, "0")}`;
-};
-function place(form) {
-  const at = (frame) => Math.round((frame / player.rate) * 1000) / 1000;
-  const [from, to] = {
-    here: [at(player.position), null],
-    loop: player.state.loop?.map(at) ?? [at(player.position), null],
-    whole: [null, null],
-  }[form.elements.of.value];
-  form.elements.start_s.value = from ?? "";
-  form.elements.end_s.value = to ?? "";
-  form.querySelector("[data-remark-place]").textContent =
-    from === null ? "" : to === null ? clock(from) : `${clock(from)} to ${clock(to)}`;
+document.addEventListener("click", ({ target }) => {
+  const button = target.closest?.("[data-follow]");
+  if (!button) return;
+  if (button.getAttribute("aria-pressed") === "true") return leave();
+  followed = button.dataset.follow;
+  theirs = null;
+  around.tell({ follow: followed });
+  draw();
+});
+function leave() {
+  followed = null;
+  theirs = null;
+  draw();
 }
-const form = () => document.querySelector("[data-remark]");
-const stays = () => form()?.elements.text.value; // with words in it, it keeps its place
-setInterval(() => {
-  const open = document.getElementById("remarks-list")?.matches(":popover-open");
-  if (open && form() && !stays()) place(form());
-}, 200);
-document.addEventListener("change", ({ target }) => {
-  if (target.closest?.("[data-remark]") && target.name === "of") place(target.form);
-});
-document.addEventListener("htmx:afterRequest", ({ detail }) => {
-  if (detail.successful && detail.elt.matches?.("[data-remark], [data-answer]")) detail.elt.reset();
-});
-// the list is not drawn anew under an answer that is being typed
-const typed = () =>
-  [...document.querySelectorAll("[data-answer] input")].some((field) => field.value);
-document.addEventListener("htmx:beforeSwap", ({ detail }) => {
-  const { target, requestConfig } = detail;
-  if (target.id === "remarks-body" && requestConfig.verb === "get" && typed())
-    detail.shouldSwap = false;
-});
-document.addEventListener("keydown", (event) => {
-  if (event.key !== "r" || event.ctrlKey || event.metaKey || event.altKey) return;
-  if (event.target.matches?.("input:not([type=checkbox]), select, textarea")) return;
-  event.preventDefault();
-  const box = document.getElementById("remarks-list");
-  box.togglePopover();
-  if (box.matches(":popover-open")) form()?.elements.text.focus();
+
+// -- telling others
+
+const heard = () => {
+  const { monitor_sources, comparing, active, loop, monitor } = player.state;
+  const { checks, silent, alone } = monitor;
+  return { monitor_sources, comparing, active, loop, monitor: { checks, silent, alone } };
+};
+let told = 0;
+function tell() {
+  if (!others.length) return;
+  told = performance.now();
+  around.tell({
+    heard: {
+      playing: player.playing && Boolean(player.current),
+      at_s: player.exactly / player.rate,
+      when_ms: around.now(),
+      state: heard(),
+    },
+  });
+}
+for (const name of ["transport", "state"])
+  player.addEventListener(name, () => !applying && setTimeout(tell, 60));
+around.addEventListener("heard", ({ detail }) => {
+  if (detail.heard.asks) return tell(); // somebody has begun to follow
+  if (detail.by !== followed) return;
+  theirs = detail.heard;
+  take();
+  follow();
 });
 
-connect();
+// -- following
+
+const same = (one, other) => JSON.stringify(one) === JSON.stringify(other);
+function take() {
+  if (same(heard(), theirs.state)) return;
+  applying = true;
+  const { monitor, ...rest } = theirs.state;
+  player.set({ ...rest, monitor: { ...player.state.monitor, ...monitor } });
+  applying = false;
+}
+function follow() {
+  if (!followed) {
+    if (player.playing && performance.now() - told > AGAIN_MS) tell();
+    return;
+  }
+  if (!theirs) return;
+  if (!theirs.playing) {
+    if (player.playing) player.pause();
+    if (Math.abs(player.position / player.rate - theirs.at_s) > OFF_S) go(theirs.at_s);
+    return;
+  }
+  const wanted_s = theirs.at_s + (around.now() - theirs.when_ms) / 1000;
+  if (!player.playing) {
+    go(wanted_s + lag_s);
+    player.play();
+    jumped = performance.now();
+    return;
+  }
+  if (!player.current || performance.now() - jumped < SETTLED_MS) return;
+  const off_s = wanted_s - player.exactly / player.rate;
+  if (Math.abs(off_s) < OFF_S) return;
+  if (Math.abs(off_s) < 1) lag_s = Math.min(Math.max(lag_s + off_s, 0), 1); // learnt from the last jump
+  go(wanted_s + lag_s);
+  jumped = performance.now();
+}
+function go(at_s) {
+  applying = true;
+  player.jump(at_s * player.rate);
+  applying = false;
+}
+setInterval(follow, EVERY_MS);
