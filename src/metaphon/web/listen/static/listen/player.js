@@ -170,6 +170,12 @@ class Player extends EventTarget {
     this.emit("transport");
   }
 
+  // Go on some frames farther at once, or wait as long, without a new beginning.
+  nudge(frames) {
+    const skip = Math.round(frames);
+    if (this.playing && skip) this.sink?.port.postMessage({ skip });
+  }
+
   // Settings: kept for this mix in this browser, and sent whole; the engine takes over what has changed.
   set(change) {
     Object.assign(this.state, change);

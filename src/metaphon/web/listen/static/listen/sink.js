@@ -1,9 +1,11 @@
 // Plays stretches of samples without a gap, and says how far it is. Runs in the browser's audio thread.
 // In: {whole, channels, buffer, from}: floats frame by frame, of an epoch; {ended: true} after the last of one;
+// {skip: frames} to go on so much farther, or to wait where it is below 0;
 // {quiet: true} to fade out and forget; {feed: port} is where stretches come from besides the page.
 // Out, about fifty times a second: {whole, frames, gaps}; frames counts what was played of this epoch.
 
 const FADE = 256;
+const KEPT = 2048; // frames that are not skipped, so that there is something to go on with
 
 class Sink extends AudioWorkletProcessor {
   constructor() {
@@ -16,6 +18,7 @@ class Sink extends AudioWorkletProcessor {
     this.dry = true; // nothing has come yet, or the end was reached: running out is no gap
     this.leaving = null; // what is faded out: {queue, at, left}
     this.rising = 0;
+    this.waits = 0; // frames of silence before it goes on
     this.since = 0;
     this.port.onmessage = ({ data }) => this.take(data);
   }
@@ -29,6 +32,10 @@ class Sink extends AudioWorkletProcessor {
     if (message.quiet) {
       this.leave();
       this.dry = true;
+      return;
+    }
+    if (message.skip) {
+      this.skip(message.skip);
       return;
     }
     if (message.ended) {
@@ -56,8 +63,37 @@ class Sink extends AudioWorkletProcessor {
     this.at = 0;
   }
 
+  // From one place to another of what is there, the old faded out while the new comes in.
+  skip(frames) {
+    if (this.dry || !this.queue.length) return;
+    this.leaving = { queue: [...this.queue], at: this.at, left: FADE };
+    this.rising = FADE;
+    if (frames < 0) {
+      this.waits = -frames;
+      return;
+    }
+    const held = this.queue.reduce((sum, { data, channels }) => sum + data.length / channels, 0);
+    let left = Math.min(frames, held - this.at - KEPT);
+    while (left > 0) {
+      const { data, channels } = this.queue[0];
+      const count = Math.min(left, data.length / channels - this.at);
+      this.at += count;
+      this.frames += count;
+      left -= count;
+      if (this.at === data.length / channels) {
+        this.queue.shift();
+        this.at = 0;
+      }
+    }
+  }
+
   process(_, [outputs]) {
     const wanted = outputs[0].length;
+    if (this.waits > 0) {
+      this.waits -= wanted;
+      this.fadeOut(outputs, wanted);
+      return true;
+    }
     let filled = 0;
     while (filled < wanted && this.queue.length) {
       const { data, channels } = this.queue[0];

@@ -6,16 +6,19 @@ import { around } from "./around.js";
 import "./remarks.js";
 
 const EVERY_MS = 100;
-const AGAIN_MS = 2000; // that a place is told while it plays
-const OFF_S = 0.03; // what two come off by before one jumps
-const SETTLED_MS = 900; // after a jump, before it is looked at again
+const AGAIN_MS = 500; // that a place is told while it plays
+const OFF_S = 0.012; // what two come off by before one goes after the other
+const NUDGED_S = 0.2; // up to here by a few samples left out or waited for, beyond it by a jump
+const SETTLED_MS = 800; // after that, before it is looked at again
+const LOOKS = 5; // their median is what two are off by
 
 const box = document.getElementById("others");
 let others = [];
 let followed = null; // the key of an open page
 let theirs = null; // what was last heard of it
 let lag_s = 0.15; // from a jump to its sound, learnt
-let jumped = -Infinity;
+let moved = -Infinity; // when it last went after the other
+let offs = [];
 let applying = false;
 
 around.addEventListener("state", ({ detail }) => {
@@ -109,15 +112,23 @@ function follow() {
   if (!player.playing) {
     go(wanted_s + lag_s);
     player.play();
-    jumped = performance.now();
+    moved = performance.now();
     return;
   }
-  if (!player.current || performance.now() - jumped < SETTLED_MS) return;
-  const off_s = wanted_s - player.exactly / player.rate;
+  if (!player.current || performance.now() - moved < SETTLED_MS) {
+    offs = [];
+    return;
+  }
+  offs = [...offs.slice(1 - LOOKS), wanted_s - player.exactly / player.rate];
+  if (offs.length < LOOKS) return;
+  const off_s = offs.toSorted((a, b) => a - b)[LOOKS >> 1];
   if (Math.abs(off_s) < OFF_S) return;
-  if (Math.abs(off_s) < 1) lag_s = Math.min(Math.max(lag_s + off_s, 0), 1); // learnt from the last jump
-  go(wanted_s + lag_s);
-  jumped = performance.now();
+  if (Math.abs(off_s) < NUDGED_S) player.nudge(off_s * player.rate);
+  else {
+    if (Math.abs(off_s) < 1) lag_s = Math.min(Math.max(lag_s + off_s, 0), 1); // as the last jump told
+    go(wanted_s + lag_s);
+  }
+  moved = performance.now();
 }
 function go(at_s) {
   applying = true;
