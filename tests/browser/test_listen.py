@@ -271,6 +271,27 @@ class Live(BrowserTest):
         self.assertLess(np.abs(sound).max(), 0.5)
         self.assertEqual({report["whole"] for report in reports if report["frames"]}, {1, 2})
 
+    def test_going_ahead_and_waiting_pass_over_to_the_sample(self) -> None:
+        slope = 1e-5
+        sound, reports = self.run_sink(
+            0.55,
+            (0, [self.stretch(0.0, slope, 24000)]),
+            (0.2, [{"skip": 2400}]),
+            (0.3, [{"skip": -2400}]),
+        )
+        begin = int(np.argmax(sound[0] != 0)) - 1
+        there = np.arange(11000, 14000)
+        np.testing.assert_allclose(
+            sound[0, begin + there], (there + 2400) * slope, atol=1e-6, err_msg="farther"
+        )
+        back = np.arange(18000, 20000)
+        waited = round(back[0] - sound[0, begin + back[0]] / slope)
+        self.assertLessEqual(abs(waited), QUANTUM, "as far as if nothing had been")
+        np.testing.assert_allclose(sound[0, begin + back], (back - waited) * slope, atol=1e-6)
+        self.assertLess(np.abs(np.diff(sound[0, begin : begin + 20000])).max(), 0.25 / 150)
+        self.assertEqual(max(report["frames"] for report in reports), 24000)
+        self.assertEqual(sum(report["gaps"] for report in reports), 1)  # after the last
+
     def test_pausing_fades_and_more_channels_than_outputs_do_no_harm(self) -> None:
         sound, reports = self.run_sink(
             0.4, (0, [self.stretch(0.5, 0.0, 19200, channels=6)]), (0.2, [{"quiet": True}])
