@@ -38,6 +38,7 @@ class EveryPage(BrowserTest):
                     "handover/",
                 )
             ),
+            "account",
         ]
 
     def test_each_is_accessible_and_its_console_silent(self) -> None:
