@@ -51,7 +51,7 @@ class _Served:
         listen_port = free_port(port + 1)
         self.address = f"http://127.0.0.1:{port}"
         self.listen_address = f"ws://127.0.0.1:{listen_port}"
-        self._environment = {
+        self.environment = {
             **os.environ,
             "METAPHON_DATABASE_URL": "postgres://{USER}:{0}@{HOST}:{PORT}/{NAME}".format(
                 quote(database["PASSWORD"]), **database
@@ -74,7 +74,7 @@ class _Served:
         self._stack.callback(self.chromium.close)
 
     def _begin(self, what: list[str]) -> subprocess.Popen[bytes]:
-        child = begin(what, self._environment)
+        child = begin(what, self.environment)
         self._stack.callback(end, child)
         return child
 

@@ -34,7 +34,7 @@ def sweep() -> int:
     arriving = {arrival.path for arrival in Arrival.objects.all()}
     left = [path for folder in scratch for path in _settled(folder, deep=False)]
     swept = [path for path in left if path not in arriving]
-    named = _named()
+    named = named_files()
     for folder in _KEPT_IN:
         swept += [path for path in _settled(root / folder) if _below(root, path) not in named]
     for path in swept:
@@ -59,7 +59,7 @@ def _below(root: Path, path: Path) -> str:
     return path.relative_to(root).as_posix()
 
 
-def _named() -> set[str]:
+def named_files() -> set[str]:
     """Every stored file that some row of any table names."""
     named: set[str] = set()
     for model in apps.get_models():

@@ -1,0 +1,26 @@
+"""bin/metaphon backup DIR: everything copied at one moment, while all goes on."""
+
+from argparse import ArgumentParser
+from pathlib import Path
+from typing import Any
+
+from django.core.management.base import BaseCommand, CommandError
+
+from metaphon.core.errors import InputError
+from metaphon.web.jobs.keeping import back_up
+
+
+class Command(BaseCommand):
+    help = "Copy the database and all stored files into a folder, as they are at one moment."
+
+    def add_arguments(self, parser: ArgumentParser) -> None:
+        parser.add_argument("folder", type=Path, help="an empty folder, or that of a former backup")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        try:
+            told = back_up(options["folder"])
+        except InputError as error:
+            raise CommandError(str(error)) from None
+        self.stdout.write(f"{told['files']} files, {told['bytes'] / 1e6:.0f} MB, and the database.")
+        for name in told["missing"]:
+            self.stdout.write(f"Storage lacks {name}.")
