@@ -10,7 +10,16 @@ from tests.routes import Route, routes
 from tests.web.base import WebTest, make_user
 
 # metrics asks for its token by itself
-_PUBLIC = {"health", "sign_in", "sign_in_code", "invited", "metrics", "shared", "shared_sound"}
+_PUBLIC = {
+    "openapi",
+    "health",
+    "sign_in",
+    "sign_in_code",
+    "invited",
+    "metrics",
+    "shared",
+    "shared_sound",
+}
 _BY_TOKEN = {"api_document", "api_edits"}
 _OWN = {  # of no mix
     *("mixes", "sign_out", "create_mix", "make_token", "forget_token", "account", "rename_person"),

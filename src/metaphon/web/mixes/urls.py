@@ -1,11 +1,12 @@
 from django.urls import path
 
-from metaphon.web.mixes import api, history, places, views
+from metaphon.web.mixes import api, history, openapi, places, views
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
     path("tokens/new", views.make_token, name="make_token"),
     path("tokens/<int:token_id>/forget", views.forget_token, name="forget_token"),
+    path("api/openapi.json", openapi.openapi, name="openapi"),
     path("api/mix/<int:mix_id>", api.document, name="api_document"),
     path("api/mix/<int:mix_id>/edits", api.edits, name="api_edits"),
     path("mixes/new", views.create, name="create_mix"),
