@@ -12,6 +12,7 @@ _KINDS = {
     converters.IntConverter: "int",
     converters.UUIDConverter: "uuid",
     converters.StringConverter: "str",
+    converters.SlugConverter: "slug",
 }
 
 

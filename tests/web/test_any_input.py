@@ -60,6 +60,7 @@ class Posts(CommandTest):
             mix_id=str(self.mix.pk),
             int=dice.choice(("0", "1", "3", "2147483648", "9" * 19, "9" * 5000)),
             uuid="00000000-0000-0000-0000-000000000000",
+            slug="route",
             str=dice.choice(("gull", "room", "none", "²", "a%00b", "..", "x" * 3000)),
         )
 

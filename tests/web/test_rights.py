@@ -53,6 +53,7 @@ class EveryAddress(WebTest):
             mix_id=str(self.mix.pk),
             int="1",
             uuid="00000000-0000-0000-0000-000000000000",
+            slug="route",
             str=self.strip.ref,
         )
         data = {"command": _RENAME, "title": "Taken over", "name": "mine", "ids": self.strip.ref}

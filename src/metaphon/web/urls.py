@@ -3,6 +3,7 @@
 from django.urls import include, path
 
 from metaphon.web.jobs import health
+from metaphon.web.shell import guide
 from metaphon.web.shell.workspaces import WORKSPACES
 from metaphon.web.together import sharing
 
@@ -10,6 +11,9 @@ handler500 = "metaphon.web.shell.faults.fault"
 urlpatterns = [
     path("health", health.health, name="health"),
     path("metrics", health.metrics, name="metrics"),
+    path("guide", guide.guide, name="guide"),
+    path("guide/<slug:name>", guide.guide, name="guide_page"),
+    path("guide/pictures/<slug:name>.png", guide.picture, name="guide_picture"),
     path("shared/<str:text>", sharing.shared, name="shared"),
     path("shared/<str:text>/<int:file_id>", sharing.sound, name="shared_sound"),
     path("", include("metaphon.web.people.urls")),

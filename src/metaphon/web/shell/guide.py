@@ -1,0 +1,59 @@
+"""The guide of docs/guide inside the application: a page a task, each with its picture."""
+
+import re
+from functools import cache
+from pathlib import Path
+from typing import NamedTuple
+
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse
+from django.shortcuts import redirect, render
+from django.urls import reverse
+from django.utils.safestring import SafeString, mark_safe
+from django.views.decorators.cache import cache_control
+from markdown import markdown
+
+_DOCS = Path(__file__).resolve().parents[4] / "docs"
+_PICTURE = re.compile(r'src="\.\./screenshots/([a-z-]+)\.png"')
+
+
+class Page(NamedTuple):
+    """A page: its name in the address, its title, and what it says."""
+
+    name: str
+    title: str
+    text: SafeString
+
+
+@cache
+def pages() -> dict[str, Page]:
+    """All pages by name, in the order in which people work."""
+    found = [_read(path) for path in sorted((_DOCS / "guide").glob("[0-9]-*.md"))]
+    return {page.name: page for page in found}
+
+
+def _read(path: Path) -> Page:
+    title, _, text = path.read_text(encoding="utf-8").partition("\n")
+    html = _PICTURE.sub(lambda found: f'src="{_address(found[1])}"', markdown(text))
+    return Page(path.stem[2:], title.removeprefix("# "), mark_safe(html))  # of this project alone
+
+
+def _address(name: str) -> str:
+    return reverse("guide_picture", args=[name])
+
+
+def guide(request: HttpRequest, name: str = "") -> HttpResponse:
+    """One page of the guide, the first where none is named."""
+    if not name:
+        return redirect("guide_page", next(iter(pages())))
+    if name not in pages():
+        raise Http404
+    return render(request, "shell/guide.html", {"page": pages()[name], "pages": pages().values()})
+
+
+@cache_control(private=True, max_age=3600)
+def picture(request: HttpRequest, name: str) -> FileResponse:
+    """A picture of the guide."""
+    path = _DOCS / "screenshots" / f"{name}.png"
+    if not re.fullmatch(r"[a-z-]+", name) or not path.exists():
+        raise Http404
+    return FileResponse(path.open("rb"), content_type="image/png")
