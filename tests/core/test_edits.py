@@ -127,6 +127,9 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "choose_delivery": [{"delivery": {"title": "Eight objects", "most_objects": 8}}],
     "add_track": [{"name": "Gull", "file": "one.wav", "start_s": 0.1}],
     "add_clip": [{"strip": "gull", "file": "one.wav", "start_s": 0.3}],
+    "set_clips": [
+        {"strip": "gull", "clips": [{"file": "one.wav", "start_s": 0.3, "in_s": 0.1}]},
+    ],
     "remove_clip": [{"strip": "gull", "place": 0}],
     "move_clip": [{"strip": "gull", "place": 0, "start_s": 0.2}],
     "copy_clip": [{"strip": "gull", "place": 0, "start_s": 0.3}],

@@ -64,6 +64,21 @@ class AddClip(Command):
         return f"Set {self.file.name} on {strip_of(mix, self.strip).name}"
 
 
+class SetClips(Command):
+    """Set all clips of a track anew."""
+
+    kind: Literal["set_clips"] = "set_clips"
+    strip: Identifier
+    clips: tuple[Clip, ...] = Field(max_length=1000)
+
+    def apply(self, mix: Mix) -> Mix:
+        _track(mix, self.strip)
+        return changed(mix, [self.strip], lambda track: {"clips": self.clips})
+
+    def describe(self, mix: Mix) -> str:
+        return f"Set {len(self.clips)} clips on {strip_of(mix, self.strip).name}"
+
+
 class RemoveClip(Command):
     """Take a clip off a track."""
 

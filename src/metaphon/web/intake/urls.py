@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.intake import arrivals, markers, timecode, views
+from metaphon.web.intake import arrivals, exchange, markers, timecode, views
 
 app_name = "intake"
 urlpatterns = [
@@ -13,6 +13,8 @@ urlpatterns = [
     path("timecode", timecode.add, name="timecode"),
     path("timecode/record", timecode.record, name="record_timecode"),
     path("timecode/<int:audio_id>", timecode.read, name="read_timecode"),
+    path("exchange", exchange.take, name="take_edits"),
+    path("exchange/<str:kind>", exchange.give, name="give_edits"),
     path("edit", views.edit, name="edit"),
     path("clip/<str:strip_id>/<int:place>", views.clip, name="clip"),
     path("clip/<str:strip_id>/<int:place>/markers", markers.take, name="take_markers"),

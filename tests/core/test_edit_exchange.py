@@ -1,0 +1,111 @@
+"""Clips and markers for other programs: read by the library of the format, and back unchanged."""
+
+import opentimelineio as otio
+
+from metaphon.core.edits.command import apply
+from metaphon.core.edits.markers import AddMarker
+from metaphon.core.errors import InputError
+from metaphon.core.files.edit_exchange import (
+    Placed,
+    Recording,
+    clips_for,
+    clips_table,
+    markers_table,
+    placed_of,
+    taken,
+    to_timeline,
+)
+from tests.sounds import FolderTest, noise
+
+
+class Exchanged(FolderTest):
+    def setUp(self) -> None:
+        super().setUp()
+        for name in ("bell.wav", "=gull.wav"):
+            self.write(name, noise(1, 3.0))
+        mix = self.mix([{"sound": "bell.wav"}, {"sound": "=gull.wav"}])
+        file = mix.tracks[0].clips[0].file
+        clips = [
+            {"file": file, "start_s": 0.5, "in_s": 0.25, "length_s": 1.0, "fade_in_s": 0.1},
+            {"file": file, "start_s": 1.25, "length_s": 0.5, "gain_db": -6.0},  # overlaps
+            {"file": file, "start_s": 4.0},
+        ]
+        tracks = (
+            type(mix.tracks[0]).model_validate({**mix.tracks[0].model_dump(), "clips": clips}),
+            mix.tracks[1],
+        )
+        mix = mix.model_copy(update={"tracks": tracks})
+        self.document = apply(mix, AddMarker(at_s=1.5, name="Lamp, lit"))
+        self.recordings = {
+            track.clips[0].file: Recording(track.clips[0].file.name, 3.0)
+            for track in self.document.tracks
+        }
+
+    def test_the_library_of_the_format_finds_everything_where_it_is(self) -> None:
+        timeline = otio.adapters.read_from_string(
+            to_timeline(self.document, self.recordings), "otio_json"
+        )
+        found = [
+            (
+                clip.transformed_time_range(
+                    clip.trimmed_range(), timeline.tracks
+                ).start_time.to_seconds(),
+                clip.trimmed_range().start_time.to_seconds(),
+                clip.duration().to_seconds(),
+                clip.media_reference.target_url,
+            )
+            for clip in timeline.find_clips()
+        ]
+        self.assertEqual(
+            sorted(found),
+            [
+                (0.0, 0.0, 3.0, "=gull.wav"),
+                (0.5, 0.25, 1.0, "bell.wav"),
+                (1.25, 0.0, 0.5, "bell.wav"),
+                (4.0, 0.0, 3.0, "bell.wav"),
+            ],
+        )
+        [marker] = timeline.tracks.markers
+        self.assertEqual(
+            (marker.name, marker.marked_range.start_time.to_seconds()), ("Lamp, lit", 1.5)
+        )
+
+    def test_what_is_given_is_taken_again(self) -> None:
+        wanted = placed_of(self.document, self.recordings)
+        for text in (
+            to_timeline(self.document, self.recordings),
+            clips_table(self.document, self.recordings),
+        ):
+            found = taken(text, "edit")
+            self.assertEqual(sorted(found.clips, key=str), sorted(wanted, key=str))
+        self.assertEqual(taken(markers_table(self.document), "m").markers, ((1.5, "Lamp, lit"),))
+        files = {one.name.casefold(): path for path, one in self.recordings.items()}
+        clips = clips_for(wanted, files)
+        track = self.document.tracks[0]
+        self.assertEqual(
+            [(one.start_s, one.in_s, one.gain_db) for one in clips[track.name]],
+            [(one.start_s, one.in_s, one.gain_db) for one in track.clips],
+        )
+        self.assertEqual(clips_for(wanted, {}), {})
+
+    def test_tables_as_people_write_them(self) -> None:
+        text = '\ufeffTrack,Recording,Start_s\nBells,bell.wav,"1,5"\n,gull.wav,2\n'
+        self.assertEqual(
+            taken(text, "t").clips,
+            (Placed("Bells", "bell.wav", 1.5), Placed("gull", "gull.wav", 2.0)),
+        )
+
+    def test_what_cannot_be_read_is_said_in_a_sentence(self) -> None:
+        for text, said in (
+            ("", "names no clip"),
+            ("a,b\n1,2\n", "names no clip"),
+            ("{}", "OpenTimelineIO document that can be read"),
+            ('{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "no timeline"),
+            ("at_s,name\nsoon,Bell\n", "Line 2 of t"),
+            ("recording,start_s\nbell.wav,-1\n", "Line 2 of t"),
+            ("recording,start_s\nbell.wav,nan\n", "Line 2 of t"),
+        ):
+            with self.assertRaisesRegex(InputError, said):
+                taken(text, "t")
+        with self.assertRaisesRegex(InputError, "none may have"):
+            clips_for([Placed("T", "bell.wav", 0.0, gain_db=900.0)], {"bell.wav": self.folder})
