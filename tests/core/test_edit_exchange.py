@@ -99,7 +99,8 @@ class Exchanged(FolderTest):
         for text, said in (
             ("", "names no clip"),
             ("a,b\n1,2\n", "names no clip"),
-            ("{}", "OpenTimelineIO document that can be read"),
+            ("{", "OpenTimelineIO document that can be read"),
+            ("{}", "no timeline"),
             ('{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "no timeline"),
             ("at_s,name\nsoon,Bell\n", "Line 2 of t"),
             ("recording,start_s\nbell.wav,-1\n", "Line 2 of t"),
