@@ -101,7 +101,7 @@ class Exchanged(FolderTest):
             ("a,b\n1,2\n", "names no clip"),
             ("{", "OpenTimelineIO document that can be read"),
             ("{}", "no timeline"),
-            ('{"OTIO_SCHEMA": "Clip.2", "name": "x"}', "no timeline"),
+            (otio.schema.Clip("x").to_json_string(), "no timeline"),
             ("at_s,name\nsoon,Bell\n", "Line 2 of t"),
             ("recording,start_s\nbell.wav,-1\n", "Line 2 of t"),
             ("recording,start_s\nbell.wav,nan\n", "Line 2 of t"),
