@@ -345,13 +345,17 @@ class Several(ConnectionTest):
                 pass
             self.assertEqual(refused.exception.response.status_code, 403)
 
+    def sign_out(self, page: Page) -> None:
+        page.click("[popovertarget=person]")
+        page.click("text=Sign out")
+
     def test_the_sound_ends_for_who_signs_out_or_is_put_out(self) -> None:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         guest = make_user("guest")
         member = Member.objects.create(mix=mix, user=guest, role="listener")
         page, other = self.open(), self.open("guest", "long enough word")
         ends: tuple[tuple[Page, Callable[[], object]], ...] = (
-            (page, lambda: page.click("text=Sign out")),
+            (page, lambda: self.sign_out(page)),
             (other, member.delete),
         )
         for browser, end in ends:

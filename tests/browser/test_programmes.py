@@ -108,7 +108,7 @@ class Programmes(BrowserTest):
         page = self.open()
         self.own_mix(page)
         self.view(page, "Translation")
-        page.select_option("[name=strip]", label="English")
+        page.select_option("#places [name=strip]", label="English")
         page.get_by_label("Hear Telephone").click()
         self.sounds_at(page, 300.0)
         expect(page.locator("#listen .chips")).to_contain_text("Telephone")

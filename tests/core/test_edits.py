@@ -265,6 +265,9 @@ class EditTest(FolderTest):
         if "after" in data:
             mix = apply(self.start, read(data["after"])).model_dump_json()
             return {"kind": data["kind"], "mix": json.loads(mix)}
+        if "clips" in data:
+            own = [{**clip, "file": str(self.folder / clip["file"])} for clip in data["clips"]]
+            return {**data, "clips": own}
         return {**data, **({"file": str(self.folder / data["file"])} if "file" in data else {})}
 
 

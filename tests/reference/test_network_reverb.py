@@ -265,6 +265,23 @@ class AnySetting(unittest.TestCase):
         loudest = 10.0 ** (max(one.wet_db, other.wet_db, 0.0) / 20.0)
         self.assertLess(np.abs(joined).max(), 40.0 * loudest * np.abs(sound).max())
 
+    def test_a_room_that_grows_at_once_is_never_louder_than_before_and_after(self) -> None:
+        """Losses and shelves almost cancel; half of the one and half of the other would not."""
+        lively = NetworkReverb(
+            decay_s=0.1, bass_decay=0.1, treble_decay=2.0, treble_corner_hz=1200.0, predelay_ms=0.0
+        )
+        for sizes in ((0.2, 3.0), (3.0, 0.2)):
+            one, other = (lively.model_copy(update={"size": size}) for size in sizes)
+            running = one.start(FORMATS[1], RATE_HZ, 0)
+            sound = noise(2, 0.5, 2)[:, : 20 * PIECE]
+            before = running.process(sound, Motion.still(one), 0)
+            part = sound[:, :PIECE]
+            while_it_grows = running.process(part, Motion((0, PIECE), (one, other)), 20 * PIECE)
+            after = running.process(sound, Motion.still(other), 21 * PIECE)
+            loud = max(np.abs(before).max(), np.abs(after[:, 10 * PIECE :]).max())
+            self.assertLess(np.abs(while_it_grows).max(), 2.0 * loud)
+            self.assertLess(np.abs(after).max(), 2.0 * loud)
+
     def test_half_held_it_falls_at_half_the_pace_and_never_grows(self) -> None:
         """What is lost a round is halved, in dB; treble that lives on does not make it grow."""
         reverb = NetworkReverb(decay_s=0.1, bass_decay=0.1, treble_decay=2.0, predelay_ms=0.0)

@@ -52,6 +52,8 @@ class CommandTest(WebTest):
         file = (
             str(self.document().tracks[0].clips[0].file) if self.document().tracks[0].clips else ""
         )
+        if "clips" in data:
+            return {**data, "clips": [{**clip, "file": file} for clip in data["clips"]]}
         return {**data, **({"file": file} if "file" in data else {})}
 
     def read_anew(self) -> Document:

@@ -266,6 +266,10 @@ class NetworkReverb(Reverb):
         return np.concatenate([10.0**-lost, *low, *high, pole])
 
 
+_LEAST_GAIN = 1e-12
+_MOST_STEPS = 256
+
+
 class _Setting(NamedTuple):
     """What the parameters make of the network.
 
@@ -275,6 +279,50 @@ class _Setting(NamedTuple):
     lengths: NDArray[np.int64]
     numbers: Line
     held: Line
+
+
+def _in_steps(settings: Motion[_Setting]) -> Motion[_Setting]:
+    """A motion of settings in steps so small that numbers may run straight between them.
+
+    What is lost and what shelves give back are large and almost cancel; half of the one and half of
+    the other would be far more than either end lets through.
+    """
+    frames, values = [settings.frames[0]], [settings.values[0]]
+    for frame, value in zip(settings.frames[1:], settings.values[1:], strict=True):
+        before, first = values[-1], frames[-1]
+        count = max(_steps(one, other) for one, other in zip(before[1:], value[1:], strict=True))
+        count = min(count, max(frame - first, 1))
+        for n in range(1, count):
+            part = n / count
+            pairs = zip(before[1:], value[1:], strict=True)
+            frames.append(first + round(part * (frame - first)))
+            values.append(_Setting(value.lengths, *(_between(*pair, part) for pair in pairs)))
+        frames.append(frame)
+        values.append(value)
+    return Motion(tuple(frames), tuple(values))
+
+
+def _steps(one: Line, other: Line) -> int:
+    """How many steps from some numbers to others no line's loss goes by more than 3 dB in."""
+    gains = [np.log10(np.maximum(numbers[:LINES], _LEAST_GAIN)) for numbers in (one, other)]
+    return int(np.clip(np.ceil(np.abs(gains[1] - gains[0]).max() / 0.15), 1, _MOST_STEPS))
+
+
+def _between(one: Line, other: Line, part: float) -> Line:
+    """Numbers a part of the way from some to others, losses and shelves in proportion in dB."""
+    found = one + part * (other - one)
+    head = found[: LINES * PER_LINE].reshape(PER_LINE, LINES)
+    ends = [
+        numbers[: LINES * PER_LINE].reshape(PER_LINE, LINES)[[0, 3, 5]] + [[0.0], [1.0], [0.0]]
+        for numbers in (one, other)
+    ]
+    low, high = (np.maximum(end, _LEAST_GAIN) for end in ends)
+    gain, bass, treble = low ** (1.0 - part) * high**part
+    a, b = np.sqrt(bass), np.sqrt(treble)
+    head[0] = gain
+    head[2], head[3] = SHELF_K * (a - 1.0), bass - 1.0
+    head[5], head[6], head[7] = treble, SHELF_K * (1.0 - b) * b, 1.0 - treble
+    return found
 
 
 def _low_shelf(gain: Line, corner_hz: float, rate_hz: int) -> tuple[Line, Line, Line]:
@@ -384,7 +432,7 @@ class _NetworkReverb:
             self._network.hold()
         entering = source.copy()
         _diffuse(entering, *parameters.map(_texture).arrays(), self._diffusion)
-        settings = parameters.map(self._setting)
+        settings = _in_steps(parameters.map(self._setting))
         wet = self._network.process(
             entering,
             at,

@@ -34,16 +34,17 @@ def back_up(folder: Path) -> dict[str, Any]:
         The manifest: when, how many files and bytes, and which files had gone from storage.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    if any(folder.iterdir()) and not (folder / _MANIFEST).exists():
+    passing = folder / f"{_DUMP}.part"
+    own = {_DUMP, passing.name, _STORAGE, _MANIFEST}  # one that broke off is gone on with
+    if any(path.name not in own for path in folder.iterdir()):
         raise InputError(f"{folder} holds something else; name an empty folder or a former backup.")
     (folder / _MANIFEST).unlink(missing_ok=True)  # until all of it is there it is none
-    passing = folder / f"{_DUMP}.part"
     with transaction.atomic(), connection.cursor() as cursor:
         cursor.execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ")
         cursor.execute("SELECT pg_export_snapshot()")
         (snapshot,) = cursor.fetchone()
         began = datetime.now(UTC)
-        names = sorted(named_files())
+        names = sorted(name for name in named_files() if name)
         _run("pg_dump", "--format=custom", f"--snapshot={snapshot}", f"--file={passing}")
         missing = _copied(names, Path(settings.MEDIA_ROOT), folder / _STORAGE)
     passing.replace(folder / _DUMP)
@@ -84,6 +85,10 @@ def restore(folder: Path, *, replace: bool = False) -> dict[str, Any]:
     connection.close()
     _run("pg_restore", "--no-owner", "--exit-on-error", "--dbname", _name(), str(folder / _DUMP))
     call_command("migrate", interactive=False, verbosity=0)
+    with connection.cursor() as cursor:  # the workers of then are dead: what they did is taken over
+        cursor.execute(
+            "UPDATE procrastinate_workers SET last_heartbeat = now() - interval '1 hour'"
+        )
     return told
 
 
