@@ -10,7 +10,6 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import ExitStack
 from itertools import pairwise
 from pathlib import Path
-from types import TracebackType
 from typing import Generic, NamedTuple, Protocol, TypeVar
 
 import numpy as np
@@ -122,30 +121,19 @@ def finished(path: Path, output: Output, rate_hz: int, form: FileForm, gain_db: 
     return Finished(path, output.target, rate_hz, form, gain_db, metered)
 
 
-class Held:
+class Held(AudioWriter):
     """A piece of an output, kept in 32-bit float until all pieces are there."""
 
     def __init__(self, path: Path, output: Output, rate_hz: int) -> None:
         played = target_named(_MEASURED_ON).channels * len(_programmes(output))
-        self._writer = AudioWriter(path, output.target.channels + played, rate_hz, "32f")
+        super().__init__(path, output.target.channels + played, rate_hz, "32f")
 
     def add(self, block: Block, played: Sequence[Block] = ()) -> None:
-        """Take the next block."""
-        self._writer.add(np.concatenate([block, *played]))
+        """Write the next block, and what is measured where that differs."""
+        super().add(np.concatenate([block, *played]))
 
     def finish(self) -> None:
         """There is nothing to say of a piece."""
-
-    def __enter__(self) -> "Held":
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._writer.__exit__(kind, error, trace)
 
 
 def held_path(path: Path, piece: int) -> Path:

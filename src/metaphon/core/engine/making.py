@@ -131,7 +131,7 @@ class Making:
             if self.paths.count(path) > 1:
                 raise InputError(f"Two files would be called {path.name}; choose another pattern.")
         self.length_s = (last - first) / whole.rate_hz
-        folder.mkdir(parents=True, exist_ok=True)
+        self._folder = folder
 
     def stages(self, workers: int) -> list[list[Part]]:
         """The parts for so many workers: those of a stage at once, in order of their numbers.
@@ -182,6 +182,7 @@ class Making:
         on_strips
             Shown all strips after each block, and the frame that it began with.
         """
+        self._folder.mkdir(parents=True, exist_ok=True)
         run = self._runs[part.run]
         outputs = [run.outputs[number] for number in part.outputs]
         paths = [self._own[part.run][number] for number in part.outputs]

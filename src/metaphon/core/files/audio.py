@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Literal
+from typing import Any, Literal, Self
 
 import numba
 import numpy as np
@@ -252,7 +252,7 @@ class AudioWriter:
         if shutil.disk_usage(self.path.parent).free < wanted:
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path) from None
 
-    def __enter__(self) -> "AudioWriter":
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(

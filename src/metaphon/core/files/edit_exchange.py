@@ -6,7 +6,7 @@ table (CSV): a line a clip, or a line a marker.
 
 import csv
 import io
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -16,6 +16,7 @@ import opentimelineio as otio
 
 from metaphon.core.document.mix import Clip, Mix, heard_s
 from metaphon.core.errors import InputError
+from metaphon.core.files.tables import as_csv
 
 _MOST = 20_000
 _CLIP_COLUMNS = (
@@ -140,27 +141,12 @@ def _layers(placed: Sequence[Placed]) -> Iterator[tuple[str, list[Placed]]]:
 def clips_table(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
     """The clips of a mix as CSV."""
     rows = [[getattr(one, name) for name in _CLIP_COLUMNS] for one in placed_of(mix, recordings)]
-    return _table(_CLIP_COLUMNS, rows)
+    return as_csv(_CLIP_COLUMNS, rows)
 
 
 def markers_table(mix: Mix) -> str:
     """The markers of a mix as CSV."""
-    return _table(("at_s", "name"), [[marker.at_s, marker.name] for marker in mix.markers])
-
-
-def _table(head: Sequence[str], rows: Iterable[Sequence[Any]]) -> str:
-    text = io.StringIO()
-    table = csv.writer(text)
-    table.writerow(head)
-    table.writerows([[_plain(value) for value in row] for row in rows])
-    return text.getvalue()
-
-
-def _plain(value: Any) -> Any:
-    """Text that no table takes for a formula; numbers to the microsecond."""
-    if isinstance(value, float):
-        return f"{value:.6f}".rstrip("0").rstrip(".")
-    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
+    return as_csv(("at_s", "name"), [[marker.at_s, marker.name] for marker in mix.markers])
 
 
 def taken(text: str, name: str) -> Exchange:

@@ -4,18 +4,17 @@ import json
 from collections.abc import Iterable
 from typing import Any
 
-from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 
 from metaphon.core.document.part import LATEST_S
-from metaphon.core.edits.command import apply, strip_of
+from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.errors import InputError
 from metaphon.web.coherence import equaliser, fold, pairs, phase, width
 from metaphon.web.jobs.models import FoldDownReport
-from metaphon.web.jobs.tasks import ask_for_survey, report_fold_down
+from metaphon.web.jobs.tasks import ask_for_report, ask_for_survey
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -130,13 +129,7 @@ def measure_fold(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a fold-down report of the mix, or of a strip of it."""
     mix = mix_for(request, mix_id)
     strip_id = request.POST.get("strip", "")
-    if strip_id:
-        strip_of(document_of(mix), strip_id)
-    with transaction.atomic():
-        row = FoldDownReport.objects.create(
-            mix=mix, user_id=request.user.pk, options={"strip": strip_id}
-        )
-        report_fold_down.defer(report_id=row.pk)
+    ask_for_report(FoldDownReport, mix, request.user.pk, strip_id)
     return _fold_drawn(request, mix, strip_id)
 
 

@@ -3,18 +3,16 @@
 import json
 from typing import Any
 
-from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.edits.command import strip_of
 from metaphon.core.listen.places import PLACES
 from metaphon.core.measure.intelligibility import GOOD, POOR
 from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.web.jobs.models import TranslationReport
 from metaphon.web.jobs.surveying import key_of
-from metaphon.web.jobs.tasks import report_translation
+from metaphon.web.jobs.tasks import ask_for_report
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -143,13 +141,7 @@ def measure(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a report, with the strip that has to be understood."""
     mix = mix_for(request, mix_id)
     strip = request.POST.get("strip", "")
-    if strip:
-        strip_of(document_of(mix), strip)
-    with transaction.atomic():
-        row = TranslationReport.objects.create(
-            mix=mix, user_id=request.user.pk, options={"strip": strip}
-        )
-        report_translation.defer(report_id=row.pk)
+    ask_for_report(TranslationReport, mix, request.user.pk, strip)
     return _drawn(request, mix, strip)
 
 

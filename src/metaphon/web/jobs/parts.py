@@ -45,8 +45,7 @@ class Parts:
 
     def divide(self, workers: int) -> None:
         """Write down what has to be done by so many workers."""
-        with tempfile.TemporaryDirectory() as folder:
-            stages = self._making(Path(folder)).stages(workers)
+        stages = self._making(self.folder).stages(workers)
         rows = [
             RenderPart(render=self._render, stage=stage, part=part._asdict())
             for stage, parts in enumerate(stages)
@@ -69,7 +68,7 @@ class Parts:
             meters = StripMeters(self.runs[0].plan) if part.shows_strips else None
             made = making.carry_out(
                 part,
-                making.gains_db(self._outcomes(run=0)),
+                making.gains_db(self._outcomes(part__run=0)),
                 _Teller(row, making.length_s),
                 **({"on_strips": meters.add} if meters else {}),
             )
@@ -108,8 +107,7 @@ class Parts:
     @property
     def speed_x_realtime(self) -> float:
         """How fast all of it was."""
-        with tempfile.TemporaryDirectory() as folder:
-            return _speed(self._render.parts.all()[0], self._making(Path(folder)).length_s, 1.0)
+        return _speed(self._render.parts.all()[0], self._making(self.folder).length_s, 1.0)
 
     @property
     def folder(self) -> Path:
@@ -121,14 +119,14 @@ class Parts:
         shutil.rmtree(self.folder, ignore_errors=True)
         self._render.parts.all().delete()
 
-    def _outcomes(self, run: int | None = None) -> list[Outcome]:
-        """What came of the files so far, in their order; of one run, or of all."""
+    def _outcomes(self, **only: int) -> list[Outcome]:
+        """What came of the files so far, in their order; of all parts, or of those asked for."""
         found: dict[tuple[int, int], Outcome] = {}
-        for row in self._render.parts.exclude(outcomes=[]):
+        for row in self._render.parts.filter(**only).exclude(outcomes=[]):
             made = _OUTCOMES.validate_python(row.outcomes)
             keys = [(row.part["run"], number) for number in row.part["outputs"]]
             found |= dict(zip(keys, made, strict=True))
-        return [found[key] for key in sorted(found) if run in (None, key[0])]
+        return [found[key] for key in sorted(found)]
 
     def _making(self, folder: Path) -> Making:
         render = self._render

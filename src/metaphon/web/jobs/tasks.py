@@ -9,6 +9,7 @@ from django.db import transaction
 from procrastinate import exceptions
 from procrastinate.contrib.django import app
 
+from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
 from metaphon.web.jobs import (
     printing,
@@ -31,6 +32,7 @@ from metaphon.web.jobs.models import (
 )
 from metaphon.web.jobs.progress import Interrupted
 from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.snapshots import document_of
 
 log = logging.getLogger(__name__)
 
@@ -77,6 +79,26 @@ def report_translation(*, report_id: int) -> None:
         TranslationReport.objects.select_related("mix").filter(pk=report_id).first(),
         reporting.run,
     )
+
+
+_REPORTS = {FoldDownReport: report_fold_down, TranslationReport: report_translation}
+
+
+def ask_for_report(
+    kind: type[FoldDownReport] | type[TranslationReport],
+    mix: Mix,
+    user_id: int | None,
+    strip_id: str,
+) -> None:
+    """Have a mix measured, with regard to a strip of it, or to all of it ("").
+
+    Raises Vanished for a strip that is not there.
+    """
+    if strip_id:
+        strip_of(document_of(mix), strip_id)
+    with transaction.atomic():
+        row = kind.objects.create(mix=mix, user_id=user_id, options={"strip": strip_id})
+        _REPORTS[kind].defer(report_id=row.pk)
 
 
 @app.task(name="receive_file", queue="reports")

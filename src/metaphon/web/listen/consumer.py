@@ -14,9 +14,7 @@ from typing import Any
 
 from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
-from django.contrib.auth import get_user
 from django.db.models import QuerySet
-from django.http import HttpRequest
 from pydantic import ValidationError
 
 from metaphon.core.document.delta import Delta
@@ -28,6 +26,7 @@ from metaphon.core.listen.serving import serve
 from metaphon.core.listen.wishes import Hearing, Wish
 from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
+from metaphon.web.mixes.connections import still_signed_in
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
 from metaphon.web.mixes.responses import on_this_machine
@@ -125,9 +124,7 @@ class Listener(AsyncWebsocketConsumer):
     @database_sync_to_async
     def _may_listen(self) -> bool:
         """Whether this person is still signed in and a member of the mix."""
-        request = HttpRequest()
-        request.session = type(self.scope["session"]._wrapped)(self.scope["session"].session_key)
-        return get_user(request).pk == self.user.pk and self._own_mix().exists()
+        return still_signed_in(self.scope, self.user) and self._own_mix().exists()
 
     async def _watch_rights(self) -> None:
         while await self._may_listen():

@@ -9,13 +9,12 @@ from typing import Any
 
 from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
-from django.contrib.auth import get_user
-from django.http import HttpRequest
 from django.utils.timezone import now
 from pydantic import BaseModel, Field, ValidationError
 
 from metaphon.core.document.part import LATEST_S
 from metaphon.core.errors import InputError
+from metaphon.web.mixes.connections import still_signed_in
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.watch import say, tell, watch
 from metaphon.web.shell.called import called
@@ -124,9 +123,7 @@ class Around(AsyncWebsocketConsumer):
     @database_sync_to_async
     def _seen(self) -> bool:
         """Say that it is still here; whether this person is still signed in and a member."""
-        request = HttpRequest()
-        request.session = type(self.scope["session"]._wrapped)(self.scope["session"].session_key)
-        if get_user(request).pk != self.user.pk or self._mix() is None:
+        if not still_signed_in(self.scope, self.user) or self._mix() is None:
             return False
         gone = Presence.objects.filter(mix=self.mix_id, seen_at__lt=now() - _GONE_AFTER)
         if gone.delete()[0]:  # of a server that was killed

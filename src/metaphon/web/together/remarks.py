@@ -1,6 +1,5 @@
 """Remarks on a mix: made, answered, resolved, given out as a list and as markers."""
 
-import csv
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -15,6 +14,7 @@ from metaphon.core.edits.registry import Batch
 from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
+from metaphon.core.files.tables import as_csv
 from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, changes_mix, mix_for
@@ -26,6 +26,7 @@ from metaphon.web.together.models import MOST_WORDS, Remark
 
 _MOST = 2000  # of one mix
 _SHOWN = 200
+_COLUMNS = ["start_s", "end_s", "track", "who", "remark", "answers", "made", "revision", "resolved"]
 
 
 @fragment_of("open_mix")
@@ -155,20 +156,15 @@ def as_markers(request: HttpRequest, mix_id: int) -> HttpResponse:
     return response
 
 
-def as_csv(request: HttpRequest, mix_id: int) -> HttpResponse:
+def listed(request: HttpRequest, mix_id: int) -> HttpResponse:
     """All remarks as a table."""
     mix = mix_for(request, mix_id)
-    response = HttpResponse(content_type="text/csv; charset=utf-8")
-    name = f"{safe_title(mix.title)}_remarks.csv"
-    response["Content-Disposition"] = f'attachment; filename="{name}"'
-    table = csv.writer(response)
-    table.writerow(
-        ["start_s", "end_s", "track", "who", "remark", "answers", "made", "revision", "resolved"]
-    )
     strips = {strip.id: strip.name for strip in document_of(mix).strips}
     rows = mix.remarks.select_related("user").prefetch_related("answers__user")
-    for row in rows:
-        table.writerow([_plain(value) for value in _line(row, strips)])
+    text = as_csv(_COLUMNS, [_line(row, strips) for row in rows])
+    response = HttpResponse(text, content_type="text/csv; charset=utf-8")
+    name = f"{safe_title(mix.title)}_remarks.csv"
+    response["Content-Disposition"] = f'attachment; filename="{name}"'
     return response
 
 
@@ -185,11 +181,6 @@ def _line(row: Remark, strips: dict[str, str]) -> list[Any]:
         row.revision,
         f"{row.resolved_at:%Y-%m-%d %H:%M}" if row.resolved_at else "",
     ]
-
-
-def _plain(value: Any) -> Any:
-    """Text that no table takes for a formula."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in "=+-@\t\r" and value else value
 
 
 def places(mix: Mix) -> list[dict[str, Any]]:
