@@ -2,7 +2,9 @@
 
 import asyncio
 import json
+import logging
 import time
+from collections.abc import Coroutine
 from contextlib import suppress
 from datetime import timedelta
 from typing import Any
@@ -22,9 +24,10 @@ from metaphon.web.shell.posted import data_in
 from metaphon.web.shell.workspaces import WORKSPACES
 from metaphon.web.together.models import Presence
 
-_LOOK_EVERY_S = 5.0
-_GONE_AFTER = timedelta(seconds=20)
+_LOOK_EVERY_S = 3.0
+_GONE_AFTER = timedelta(seconds=12)
 _LONGEST = 6000
+log = logging.getLogger(__name__)
 _NONSENSE = (KeyError, TypeError, AttributeError, ValueError)
 
 
@@ -47,9 +50,22 @@ class Around(AsyncWebsocketConsumer):
         if self._key is None:
             await self.close()
             return
-        await self.accept()
+        self._tasks: list[asyncio.Task[None]] = []
+        try:
+            await self.accept()
+        except BaseException:  # it was gone before it had come
+            await self._go()
+            raise
         works = (self._follow(), self._listen(), self._stay())
-        self._tasks = [asyncio.create_task(work) for work in works]
+        self._tasks = [asyncio.create_task(self._or_close(work)) for work in works]
+
+    async def _or_close(self, work: Coroutine[Any, Any, None]) -> None:
+        """Where a part of it fails the page connects anew, and is told everything again."""
+        try:
+            await work
+        except Exception:
+            log.exception("a page's connection failed")
+            await self.close()
 
     async def disconnect(self, code: int) -> None:
         if self._key is None:
