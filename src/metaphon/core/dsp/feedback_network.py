@@ -19,7 +19,8 @@ NUMBERS = LINES * PER_LINE + 3  # and the level, how far the lines sway in sampl
 SHELF_K = float(np.sqrt(2.0))  # 1 / Q of the shelves
 MOST_SWAY = 96.0  # samples
 _STEPS = (1, 2, 4, 8)  # of the fast Hadamard transform
-_AT_ONCE = 128  # samples
+_AT_ONCE = 512  # samples
+_MOVING = 128  # of which so many where anything moves: straight lines run between them
 _GONE = 1e-30  # what has died away so far is kept out of the slow range of numbers
 # how fast pairs of lines turn into each other: no mode rings long enough to stand out
 _TURNS_HZ = np.array([1.5, -2.2, 2.9, -3.5, 4.2, -5.0, 5.9, -6.9])
@@ -142,8 +143,10 @@ class FeedbackNetwork:
         self._rings = self._rings or bool(source.any())
         if not self._rings and np.array_equal(self._lengths, wanted):
             return wet  # lines turn by the time of the mix, whether they were worked on or not
-        most = int(min(self._lengths.min(), wanted.min()) - numbers[:, -2].max()) - 3
-        most = max(min(_AT_ONCE, 1 << (most.bit_length() - 1)), 16)
+        sways = numbers[:, -2].max()
+        moves = len(frames) > 1 or sways or not np.array_equal(self._lengths, wanted)
+        most = int(min(self._lengths.min(), wanted.min()) - sways) - 3
+        most = max(min(_MOVING if moves else _AT_ONCE, 1 << (most.bit_length() - 1)), 16)
         before = self._lengths.copy()
         parts = [(self._lines, source, numbers)]
         if self._held is not None:
@@ -230,6 +233,7 @@ def _run(  # type: ignore[no-untyped-def]  # noqa: PLR0913
     channels, frames = source.shape
     longest = lines.shape[1]
     heard = np.empty((LINES, most), dtype=np.float32)
+    entering = np.empty((channels, most), dtype=np.float32)
     now, then = np.empty(numbers.shape[1]), np.empty(numbers.shape[1])
     level, swing, gate = NUMBERS - 3, NUMBERS - 2, NUMBERS - 1
     for first in range(0, frames, most):
@@ -262,8 +266,9 @@ def _run(  # type: ignore[no-untyped-def]  # noqa: PLR0913
             _turn(
                 heard[k, :count], heard[k + LINES // 2, :count], turns[k], begin + first, within[k]
             )
+        _enter(entering, source, first, count, now[gate], then[gate])
         for k in range(LINES):
-            _return(heard[k, :count], inputs[k], source[:, first:], now[gate], then[gate])
+            _return(heard[k, :count], inputs[k], entering)
             before = min(count, longest - at[0])
             _copy(heard[k, :before], lines[k, at[0] : at[0] + before])
             _copy(heard[k, before:count], lines[k, : count - before])
@@ -334,24 +339,11 @@ def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
     for p in range(PER_LINE):
         for k in range(LINES):
             step[p, k] = (then[p * LINES + k] - n[p, k]) / count
-    bass = np.any(n[2] != 0.0) or np.any(n[3] != 0.0) or np.any(filters[:2] != 0.0)
-    treble = np.any(n[5] != 1.0) or np.any(n[7] != 0.0) or np.any(filters[2:4] != 0.0)
     if np.any(step != 0.0):
         for k in range(LINES):
             _fall_moving(heard[k, :count], n[:, k], step[:, k], filters[:, k])
     else:
-        for k in range(0, LINES, 2):  # two at a time: they do not wait for each other
-            one, two = heard[k, :count], heard[k + 1, :count]
-            if bass:
-                a, b = n[1, k], n[1, k + 1]
-                _two_shelves(one, two, a, b, 1.0, 1.0, n[2:4, k : k + 2], filters[:2, k : k + 2])
-            if treble:
-                a, b, c, d = n[4, k], n[4, k + 1], n[5, k], n[5, k + 1]
-                gains, state = n[6:8, k : k + 2], filters[2:4, k : k + 2]
-                _two_shelves(one, two, a, b, c, d, gains, state)
-        for k in range(0, LINES, 4):
-            four = slice(k, k + 4)
-            _four_poles(heard[four, :count], n[0, four], n[8, four], filters[4, four])
+        _fall_still(heard, count, n, filters)
     for p in range(5):
         for k in range(LINES):
             if abs(filters[p, k]) < _GONE:  # keep out of the slow range of numbers
@@ -359,47 +351,49 @@ def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _two_shelves(one, two, g, h, keep, hold, gains, state):  # type: ignore[no-untyped-def]
-    """Two lines, (frames) each, through a shelf each, in place; `state` (2, 2) goes on.
+def _fall_still(heard, count, n, filters):  # type: ignore[no-untyped-def]
+    """All lines, (LINES, at least count), side by side through what they lose, in place.
 
-    `g` and `h` say where they are, `keep` and `hold` what is kept of the sound, `gains` what is
-    added of its band-pass and its low-pass.
+    What belongs to a line lies in rows of one array, so that all lines are worked on at once.
     """
-    a, b = 1.0 / (1.0 + g * (g + SHELF_K)), 1.0 / (1.0 + h * (h + SHELF_K))
-    p, q, r, s = state[0, 0], state[1, 0], state[0, 1], state[1, 1]
-    band_one, low_one, band_two, low_two = gains[0, 0], gains[1, 0], gains[0, 1], gains[1, 1]
-    for i in range(len(one)):
-        x, y = float(one[i]), float(two[i])
-        band, other = a * (p + g * (x - q)), b * (r + h * (y - s))
-        low, lower = q + g * band, s + h * other
-        p, r = 2.0 * band - p, 2.0 * other - r
-        q, s = 2.0 * low - q, 2.0 * lower - s
-        one[i] = keep * x + band_one * band + low_one * low
-        two[i] = hold * y + band_two * other + low_two * lower
-    state[0, 0], state[1, 0], state[0, 1], state[1, 1] = p, q, r, s
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _four_poles(heard, gain, pole, state):  # type: ignore[no-untyped-def]
-    """Four lines, (4, frames), at their gains through one pole each, in place."""
-    if not pole.any():
-        for k in range(4):
-            g = np.float32(gain[k])
-            for i in range(heard.shape[1]):
-                heard[k, i] *= g
-            state[k] = heard[k, -1]
-        return
-    p, q, r, s = state[0], state[1], state[2], state[3]
-    p0, p1, p2, p3 = pole[0], pole[1], pole[2], pole[3]
-    g0, g1 = gain[0] * (1.0 - p0), gain[1] * (1.0 - p1)
-    g2, g3 = gain[2] * (1.0 - p2), gain[3] * (1.0 - p3)
-    for i in range(heard.shape[1]):
-        p = g0 * heard[0, i] + p0 * p
-        q = g1 * heard[1, i] + p1 * q
-        r = g2 * heard[2, i] + p2 * r
-        s = g3 * heard[3, i] + p3 * s
-        heard[0, i], heard[1, i], heard[2, i], heard[3, i] = p, q, r, s
-    state[0], state[1], state[2], state[3] = p, q, r, s
+    w = np.empty(16 * LINES)
+    beside = np.empty(count * LINES)
+    for k in range(LINES):
+        for p in range(5):
+            w[p * LINES + k] = filters[p, k]
+        w[5 * LINES + k] = 1.0 / (1.0 + n[1, k] * (n[1, k] + SHELF_K))
+        w[6 * LINES + k] = 1.0 / (1.0 + n[4, k] * (n[4, k] + SHELF_K))
+        for p in range(1, 8):
+            w[(6 + p) * LINES + k] = n[p, k]
+        w[14 * LINES + k] = n[0, k] * (1.0 - n[8, k])
+        w[15 * LINES + k] = n[8, k]
+    for i in range(count):
+        for k in range(LINES):
+            beside[i * LINES + k] = heard[k, i]
+    for i in range(count):
+        at = i * LINES
+        for k in range(LINES):
+            x = beside[at + k]
+            g, a = w[7 * LINES + k], w[5 * LINES + k]
+            band = a * (w[k] + g * (x - w[LINES + k]))
+            low = w[LINES + k] + g * band
+            w[k], w[LINES + k] = 2.0 * band - w[k], 2.0 * low - w[LINES + k]
+            x = x + w[8 * LINES + k] * band + w[9 * LINES + k] * low
+            g, a = w[10 * LINES + k], w[6 * LINES + k]
+            band = a * (w[2 * LINES + k] + g * (x - w[3 * LINES + k]))
+            low = w[3 * LINES + k] + g * band
+            w[2 * LINES + k] = 2.0 * band - w[2 * LINES + k]
+            w[3 * LINES + k] = 2.0 * low - w[3 * LINES + k]
+            x = w[11 * LINES + k] * x + w[12 * LINES + k] * band + w[13 * LINES + k] * low
+            x = w[14 * LINES + k] * x + w[15 * LINES + k] * w[4 * LINES + k]
+            w[4 * LINES + k] = x
+            beside[at + k] = x if abs(x) > _GONE else 0.0
+    for i in range(count):
+        for k in range(LINES):
+            heard[k, i] = beside[i * LINES + k]
+    for k in range(LINES):
+        for p in range(5):
+            filters[p, k] = w[p * LINES + k]
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
@@ -458,16 +452,26 @@ def _turn(one, two, speed, frame, within):  # type: ignore[no-untyped-def]
         one[i], two[i] = c * one[i] - s * two[i], s * one[i] + c * two[i]
 
 
-@numba.njit(cache=True, nogil=True)
-def _return(sound, inputs, entering, gate, gate_then):  # type: ignore[no-untyped-def]
-    """What goes back into a line, (frames): the mixed lines, of unit energy, and the new sound.
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _enter(entering, source, first, count, gate, gate_then):  # type: ignore[no-untyped-def]
+    """What of the source comes in, (channels, at least count), through a gate, 0 shut to 1 open."""
+    start, slope = np.float32(gate), np.float32((gate_then - gate) / count)
+    for c in range(len(source)):
+        into, sound = entering[c, :count], source[c, first : first + count]
+        if start == np.float32(1.0) and slope == np.float32(0.0):
+            _copy(sound, into)
+            continue
+        for i in range(count):
+            into[i] = sound[i] * (start + slope * np.float32(i))
 
-    The new sound comes through a gate, 0 shut to 1 open.
-    """
-    start, slope = np.float32(gate), np.float32((gate_then - gate) / len(sound))
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _return(sound, inputs, entering):  # type: ignore[no-untyped-def]
+    """What goes back into a line, (frames): the mixed lines, of unit energy, and the new sound."""
     for i in range(len(sound)):
         sound[i] *= np.float32(0.25)
     for c in range(len(inputs)):
-        if inputs[c] != 0.0:
+        share, new = inputs[c], entering[c]
+        if share != np.float32(0.0):
             for i in range(len(sound)):
-                sound[i] += inputs[c] * entering[c, i] * (start + slope * np.float32(i))
+                sound[i] += share * new[i]

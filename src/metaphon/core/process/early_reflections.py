@@ -43,21 +43,31 @@ class EarlyReflections:
         self._channels = channels
         self._rate_hz = rate_hz
         self._past = np.zeros((channels.count, longest_samples(rate_hz)), dtype=np.float32)
+        self._since: list[Block] = []  # what came after that and has not been joined to it
 
     def process(self, source: Block, size: Motion[float], level: Motion[float]) -> Block:
         """Take and give (channels, frames); `level` is an amplitude."""
-        joined = np.concatenate([self._past, source], axis=1)
-        self._past = joined[:, source.shape[1] :]
         out = np.zeros(source.shape, dtype=np.float32)
+        self._since.append(source)
         line = level.line(source.shape[1]).astype(np.float32)
         if not line.any():
+            if sum(one.shape[1] for one in self._since[1:]) >= self._past.shape[1]:
+                del self._since[0]
             return out
+        joined = self._joined()
         if size.moves:
             along = np.linspace(0.0, 1.0, source.shape[1], dtype=np.float32)
             _reflect(joined, out, *self._taps(size.values[0]), line * (1.0 - along))
             line = line * along
         _reflect(joined, out, *self._taps(size.values[-1]), line)
         return out
+
+    def _joined(self) -> Block:
+        """What came before and what has come since, one after the other."""
+        kept = self._past.shape[1]
+        joined = np.concatenate([self._past, *self._since], axis=1)
+        self._past, self._since = joined[:, -kept:], []
+        return joined
 
     def _taps(self, size: float) -> _Taps:
         return _taps(self._channels, size, self._rate_hz)

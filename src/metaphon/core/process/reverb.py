@@ -11,7 +11,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.filter_shapes import high_cut, low_cut
 from metaphon.core.dsp.fractional_delay import FractionalDelay
 from metaphon.core.dsp.motion import Memo, Motion, mixed
-from metaphon.core.dsp.sections import Cascade, Sections, passing
+from metaphon.core.dsp.sections import Cascade, Sections
 from metaphon.core.process.channel_shares import own_channels
 from metaphon.core.process.processor import Channels, Processor, choice, parameter, switch
 
@@ -131,12 +131,12 @@ class Reverb(Processor):
         return float(share * 10.0 ** (self.wet_db / 20.0))
 
     def cuts(self, rate_hz: int) -> tuple[Sections, Sections]:
-        """What takes low and high frequencies out of the room."""
+        """What takes low and high frequencies out of the room: no sections where nothing is."""
         low = low_cut(self.low_cut_hz, 12, rate_hz)
         high = high_cut(min(self.high_cut_hz, 0.45 * rate_hz), 12, rate_hz)
         return (
-            passing(low) if self.low_cut_hz <= NO_LOW_CUT_HZ else low,
-            passing(high) if self.high_cut_hz >= NO_HIGH_CUT_HZ else high,
+            low[:0] if self.low_cut_hz <= NO_LOW_CUT_HZ else low,
+            high[:0] if self.high_cut_hz >= NO_HIGH_CUT_HZ else high,
         )
 
     def at_tempo(self, tempo_bpm: float) -> Processor:
