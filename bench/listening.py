@@ -50,7 +50,7 @@ def listen() -> Iterator[str]:
         began = time.monotonic()
         with _served(lamp) as (address, listen_port, mix_id, cookie):
             yield from _edits(address, mix_id)
-            yield from _listeners(listen_port, mix_id, cookie)
+            yield from _listeners(address, listen_port, mix_id, cookie)
         with _served(_large_document(Path(folder))) as (address, listen_port, mix_id, cookie):
             yield from _large(address, listen_port, mix_id, cookie)
             yield from _levels(address, mix_id)
@@ -212,13 +212,13 @@ def _playing(address: str, mix_id: int, source: str) -> Iterator[Any]:
         browser.close()
 
 
-def _listeners(port: int, mix_id: int, cookie: str) -> Iterator[str]:
+def _listeners(address: str, port: int, mix_id: int, cookie: str) -> Iterator[str]:
     for count, listen_s in ((1, _LISTEN_S), (2, _LISTEN_S), (4, _LISTEN_S), (12, _LONG_S)):
         gaps: list[int] = []
         loads: list[float] = []
         threads = [
             threading.Thread(
-                target=_listener, args=(port, mix_id, cookie, n, gaps, loads, listen_s)
+                target=_listener, args=(address, port, mix_id, cookie, n, gaps, loads, listen_s)
             )
             for n in range(count)
         ]
@@ -234,6 +234,7 @@ def _listeners(port: int, mix_id: int, cookie: str) -> Iterator[str]:
 
 
 def _listener(
+    address: str,
     port: int,
     mix_id: int,
     cookie: str,
@@ -243,7 +244,7 @@ def _listener(
     listen_s: float,
 ) -> None:
     target = ("0+2+0", "binaural")[number % 2]
-    with _Ears(port, mix_id, cookie, {"target": target}, number * 48000) as ears:
+    with _Ears(address, port, mix_id, cookie, {"target": target}, number * 48000) as ears:
         while ears.listened_s < listen_s:
             ears.turn()
             if ears.refused:
@@ -256,13 +257,19 @@ class _Ears:
     """Plays as a browser does, by the clock, from 50 ms after the first stretch has come."""
 
     def __init__(
-        self, port: int, mix_id: int, cookie: str, monitor_source: dict[str, Any], at: int
+        self,
+        address: str,
+        port: int,
+        mix_id: int,
+        cookie: str,
+        monitor_source: dict[str, Any],
+        at: int,
     ) -> None:
         from websockets.sync.client import connect
 
         self._live = connect(
             f"ws://127.0.0.1:{port}/mix/{mix_id}/listen/live",
-            origin="http://127.0.0.1",  # type: ignore[arg-type]
+            origin=address,  # type: ignore[arg-type]
             additional_headers={"Cookie": f"sessionid={cookie}"},
             open_timeout=60,
         )
@@ -352,7 +359,7 @@ def _large(address: str, port: int, mix_id: int, cookie: str) -> Iterator[str]:
 
     found = []
     source = {"target": "0+2+0", "what": "stem", "strip": "t2"}
-    with _Ears(port, mix_id, cookie, source, 0) as ears:
+    with _Ears(address, port, mix_id, cookie, source, 0) as ears:
         while ears.listened_s < 4.0:
             ears.turn()
         before = ears.gaps

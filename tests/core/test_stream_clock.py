@@ -5,6 +5,7 @@ from unittest import mock
 
 from metaphon.core.listen.stream_clock import (
     LEAD_S,
+    LEAST_LEAD_S,
     LONG_FRAMES,
     STRETCH_FRAMES,
     TRUST_S,
@@ -91,17 +92,32 @@ class Paces(unittest.TestCase):
         for _ in range(100):
             self.pace.played(0, True)
         self.assertEqual(self.pace.lead_s, 0.5)
-        for _ in range(300):
-            self.pace.settle(0.1)
+        for _ in range(110):
+            self.pace.settle(0.4)
         self.assertEqual(self.pace.lead_s, LEAD_S)
+
+    def test_where_there_is_time_the_lead_grows_narrow_and_remembers_where_there_was_a_gap(
+        self,
+    ) -> None:
+        for _ in range(20):
+            self.pace.settle(0.1)
+        self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)
+        self.pace.played(0, True)
+        self.assertAlmostEqual(self.pace.lead_s, LEAST_LEAD_S + 20 * _MS)
+        for _ in range(20):
+            self.pace.settle(0.1)
+        self.assertAlmostEqual(self.pace.lead_s, LEAST_LEAD_S + 6 * _MS)
+        for _ in range(40):
+            self.pace.settle(0.1)
+        self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)
 
     def test_stretches_are_long_until_there_is_time_and_where_there_is_none(self) -> None:
         self.assertEqual(self.pace.frames, LONG_FRAMES)
         for load, frames in (
-            (0.4, LONG_FRAMES),
+            (0.2, LONG_FRAMES),
+            (0.1, STRETCH_FRAMES),
             (0.2, STRETCH_FRAMES),
-            (0.4, STRETCH_FRAMES),
-            (0.6, LONG_FRAMES),
+            (0.3, LONG_FRAMES),
         ):
             self.pace.settle(load)
             self.assertEqual(self.pace.frames, frames)

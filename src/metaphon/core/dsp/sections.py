@@ -10,6 +10,7 @@ filter design", section 4.
 
 from functools import lru_cache
 from itertools import zip_longest
+from typing import NamedTuple
 
 import numba
 import numpy as np
@@ -96,6 +97,14 @@ def ring_s(sections: Sections, rate_hz: int, fall_db: float = 60.0) -> float:
     return fall_db / 20.0 * np.log(10.0) / -np.log(slowest) / rate_hz if slowest > 0.0 else 0.0
 
 
+class _Still(NamedTuple):
+    """Groups that do not move, and what is made of them."""
+
+    groups: tuple[Sections, ...]
+    sections: Sections
+    together: NDArray[np.float64]
+
+
 class Cascade:
     """Groups of sections at work on every channel alike, in double precision.
 
@@ -106,29 +115,38 @@ class Cascade:
     def __init__(self, channels: int) -> None:
         self._counts: tuple[int, ...] = ()
         self._state = np.zeros((channels, 0, 2))
+        self._still: _Still | None = None
 
     def process(self, block: Block, groups: Motion[tuple[Sections, ...]]) -> Block:
         """Take and give (channels, frames); where sections move their numbers run straight."""
-        widest = tuple(
-            max((values[place] for values in groups.values if place < len(values)), key=len)
-            for place in range(max(map(len, groups.values)))
-        )
-        self._fit(tuple(len(group) for group in widest))
+        still = None if groups.moves else self._at_rest(groups.values[0])
+        if still is None:
+            widest = tuple(
+                max((values[place] for values in groups.values if place < len(values)), key=len)
+                for place in range(max(map(len, groups.values)))
+            )
+            self._fit(tuple(len(group) for group in widest))
+            self._still = None
         if not self._state.size:
             return block
-        if not self._state.any() and not block.any():
+        if is_silent(block, self._state):
             return np.zeros_like(block)
         out = np.empty_like(block)
         sound = np.ascontiguousarray(block)
-        if groups.moves:
+        if still is not None:
+            _stand(sound, out, still.sections, still.together, self._state)
+        else:
             frames, moving = groups.map(lambda values: _filled(values, widest)).arrays()
             _move(sound, out, frames, moving, self._state)
             self._fit(tuple(len(group) for group in groups.values[-1]))
-        else:
-            own = np.concatenate(widest)
-            _stand(sound, out, own, _together(own.tobytes(), len(own)), self._state)
-        self._state[np.abs(self._state) < _SILENT] = 0.0  # keep out of the slow range of numbers
         return out
+
+    def _at_rest(self, groups: tuple[Sections, ...]) -> "_Still":
+        if self._still is None or self._still.groups is not groups:
+            own = np.concatenate(groups) if groups else _NONE
+            self._still = _Still(groups, own, _together(own.tobytes(), len(own)))
+            self._fit(tuple(len(group) for group in groups))
+        return self._still
 
     def _fit(self, counts: tuple[int, ...]) -> None:
         if counts == self._counts:
@@ -177,6 +195,28 @@ def _together(sections: bytes, count: int) -> NDArray[np.float64]:
     return found
 
 
+@numba.njit(cache=True, nogil=True)
+def is_silent(block, state):  # type: ignore[no-untyped-def]
+    """Whether there is nothing in a block, (channels, frames), nor in what rings on of before."""
+    for value in state.flat:
+        if value != 0.0:
+            return False
+    for channel in range(len(block)):
+        for i in range(block.shape[1]):
+            if block[channel, i] != 0.0:
+                return False
+    return True
+
+
+@numba.njit(cache=True, nogil=True)
+def _rest(state):  # type: ignore[no-untyped-def]
+    """Keep a state, (sections, 2), out of the slow range of numbers."""
+    for s in range(len(state)):
+        for n in range(2):
+            if abs(state[s, n]) < _SILENT:
+                state[s, n] = 0.0
+
+
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _stand(block, out, sections, together, state):  # type: ignore[no-untyped-def]
     """Sections that do not move; what is left over of whole pieces one sample after the other.
@@ -203,6 +243,7 @@ def _stand(block, out, sections, together, state):  # type: ignore[no-untyped-de
             for s in range(len(sections)):
                 sound = _section(sound, sections[s], state[channel, s])
             out[channel, i] = sound
+        _rest(state[channel])
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
@@ -284,6 +325,7 @@ def _move(block, out, frames, sections, state):  # type: ignore[no-untyped-def]
                 sound[i] = _section(sound[i], now, state[channel, s])
         for i in range(count):
             out[channel, i] = sound[i]
+        _rest(state[channel])
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})

@@ -6,6 +6,7 @@ out at knots and runs straight in between: at every grid point, at both ends of 
 wherever else a straight line would be off.
 """
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
@@ -142,8 +143,9 @@ def _within(steps: Frames, first: int, last: int) -> Frames:
 
 def _around(frames: Frames, first: int, last: int) -> slice:
     """The places from the last frame at or before `first` to the first at or after `last`."""
-    begin = int(np.searchsorted(frames, first, "right")) - 1
-    return slice(begin, int(np.searchsorted(frames, last, "left")) + 1)
+    # not by numpy, which lets other threads run for a question as small as this
+    begin = bisect_right(frames, first) - 1
+    return slice(begin, bisect_left(frames, last) + 1)
 
 
 @dataclass(frozen=True)
@@ -174,7 +176,7 @@ class Gains:
         return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), (), key)
 
 
-_BLOCKS_AHEAD = 12
+_BLOCKS_AHEAD, _STEPS_AHEAD = 12, 96  # so many at least
 _turns = count()
 
 
@@ -208,7 +210,7 @@ class Ahead:
             self._frames = knots(self._curves, begin, ahead, self._rate_hz, self._step)
             self._held = self._at(self._frames / self._rate_hz)
             self._span = begin, begin + ahead
-            self._blocks = _BLOCKS_AHEAD
+            self._blocks = max(_BLOCKS_AHEAD, _STEPS_AHEAD * self._step // frames)
         part = _around(self._frames, first, first + frames)
         return self._frames[part] - first, self._held[part]
 

@@ -27,7 +27,7 @@ from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.head import SHIPPED
 
-BLOCK_FRAMES = 32 * GRID_FRAMES
+BLOCK_FRAMES = 64 * GRID_FRAMES
 
 
 @dataclass(frozen=True)

@@ -1,8 +1,11 @@
 """What was delivered and what was measured of it: as JSON for programs and as text for people."""
 
 import hashlib
+import os
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -41,12 +44,14 @@ def report(
     revision: int = 0,
 ) -> dict[str, Any]:
     """All that is known of a handover, as plain data: what was asked, each file, findings."""
+    with ThreadPoolExecutor(os.cpu_count() or 2, "files") as pool:
+        entries = list(pool.map(partial(_entry, mix, asked), results))
     return {
         "title": mix.title,
         "label": label,
         "revision": revision,
         "asked": asked.model_dump(mode="json"),
-        "files": [_entry(mix, asked, result) for result in results],
+        "files": entries,
         "sums": [asdict(found) for found in sums_of(results)],
         "fewer": [_fewer(mix, count) for count in dict.fromkeys(asked.objects)],
         "headphones": headphones_against_stereo(results),

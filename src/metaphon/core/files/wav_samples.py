@@ -32,13 +32,14 @@ class WavSamples:
         """
         size = self.channels * self.width
         wanted = out.shape[1] * size
-        raw = os.pread(descriptor, wanted, self.begin + first * size)
-        frames = len(raw) // size
-        held = np.frombuffer(raw, dtype=np.uint8, count=frames * size)
+        held = np.empty(-(-wanted // 12) * 12, dtype=np.uint8)
+        frames = os.preadv(descriptor, [held.data[:wanted]], self.begin + first * size) // size
+        if self.width == 3:
+            _three_bytes(held.view("<u4"), out, frames)
+            return frames
+        held = held[: frames * size]
         if self.is_float:
             out[:, :frames] = held.view("<f4").reshape(frames, self.channels).T
-        elif self.width == 3:
-            _three_bytes(held, out, frames)
         else:
             _whole(held.view(f"<i{self.width}"), out, frames, 2.0 ** (1 - 8 * self.width))
         return frames
@@ -75,16 +76,27 @@ def _samples_at(begin: int, form: tuple[int, int, int] | None) -> WavSamples | N
 
 
 @numba.njit(cache=True, nogil=True)
-def _three_bytes(raw, out, frames):  # type: ignore[no-untyped-def]
+def _three_bytes(words, out, frames):  # type: ignore[no-untyped-def]
+    """Samples of 24 bits, four in three words of 32; what is left over of four is at their head."""
     channels = len(out)
     scale = np.float32(2.0**-31)
+    fours = -(-frames * channels // 4)
+    flat = np.empty(4 * fours, dtype=np.float32)
+    for i in range(fours):
+        a, b, c = words[3 * i], words[3 * i + 1], words[3 * i + 2]
+        flat[4 * i] = np.float32(np.int32(a << np.uint32(8))) * scale
+        flat[4 * i + 1] = (
+            np.float32(np.int32(((a >> np.uint32(16)) & np.uint32(0xFF00)) | (b << np.uint32(16))))
+            * scale
+        )
+        flat[4 * i + 2] = (
+            np.float32(np.int32(((b >> np.uint32(8)) & np.uint32(0xFFFF00)) | (c << np.uint32(24))))
+            * scale
+        )
+        flat[4 * i + 3] = np.float32(np.int32(c & np.uint32(0xFFFFFF00))) * scale
     for channel in range(channels):
-        at = 3 * channel
         for i in range(frames):
-            top = np.int32(np.uint32(raw[at + 2]) << np.uint32(24))
-            low = (np.int32(raw[at + 1]) << 16) | (np.int32(raw[at]) << 8)
-            out[channel, i] = np.float32(top | low) * scale
-            at += 3 * channels
+            out[channel, i] = flat[i * channels + channel]
 
 
 @numba.njit(cache=True, nogil=True)

@@ -25,7 +25,8 @@ _POINTS = 256  # of the trace of left against right, in each step
 _FALL_S = 0.3  # how long correlation and balance look back
 _SILENT_DB = -120.0
 _MOST_DB = 40.0  # how far a balance or a loss is told
-_RANGE_EVERY = 12  # it moves slowly and costs more than all else
+_RANGE_EVERY_S = 0.5  # it moves slowly and costs more than all else
+_SLOW_FRAMES = 4096  # how often bands and pairs are read: no eye follows them faster
 
 
 class Meters:
@@ -67,7 +68,8 @@ class Meters:
         self._overs = np.zeros(channels, dtype=int)
         self._worst: float | None = None
         self._range: float | None = None
-        self._reads = 0
+        self._range_due = self._slow_due = 0  # frames until each is read again
+        self._slow: dict[str, Any] = {}
         self._pair = np.zeros(3)
         self._powers = np.zeros((channels, channels))
         self._past = np.zeros((2 + channels, _WINDOW), dtype=np.float32)
@@ -86,9 +88,14 @@ class Meters:
         self._past = np.concatenate([self._past, np.concatenate([ears, heard])], axis=1)[
             :, -_WINDOW:
         ]
-        if self._reads % _RANGE_EVERY == 0:
+        if self._range_due <= 0:
             self._range = _shown(self._loudness.range_lu)
-        self._reads += 1
+            self._range_due = round(_RANGE_EVERY_S * self._rate_hz)
+        if self._slow_due <= 0:
+            self._slow = {"matrix": self._matrix(), **self._by_band()}
+            self._slow_due = _SLOW_FRAMES
+        self._range_due -= heard.shape[1]
+        self._slow_due -= heard.shape[1]
         return {
             "steps": steps,
             "hold": _decibels(self._peaks.sample_peak),
@@ -99,9 +106,8 @@ class Meters:
             "integrated": _shown(self._loudness.integrated_lufs),
             "range": self._range,
             "worst": self._worst,
-            "matrix": self._matrix(),
             "energy": self._energy_vector(),
-            **self._by_band(),
+            **self._slow,
         }
 
     def _step(self, heard: Block, ears: Block) -> dict[str, Any]:

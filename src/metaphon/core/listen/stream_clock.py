@@ -4,17 +4,17 @@ import time
 
 STRETCH_FRAMES = 2048
 LONG_FRAMES = 2 * STRETCH_FRAMES
-LEAD_S = 0.09  # how far the sound sent may be ahead of the sound played
+LEAD_S = 0.09  # how far the sound sent may be ahead of the sound played, at first
+LEAST_LEAD_S = 0.06  # and once it has been seen that there is time
 TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _MOST_LEAD_S = 0.5
 _WIDER_S = 0.02  # for each gap
-_NARROWER_S = 0.002  # for each second without
+_NARROWER_S = 0.004  # for each second without
+_FORGOTTEN_S = 0.0002  # and so much for a lead at which there was a gap
 # what a report that comes later than expected counts for: most often only the report is late
 _LATER_S = 0.005
-_CROWDED, _ROOMY = (
-    0.5,
-    0.3,
-)  # of real time: from the one down to the other stretches are long, which costs less
+# of real time: from the one down to the other stretches are long, which costs less
+_CROWDED, _ROOMY = 0.25, 0.15
 
 
 class StreamClock:
@@ -26,6 +26,7 @@ class StreamClock:
 
     def __init__(self, rate_hz: int) -> None:
         self.lead_s = LEAD_S
+        self._least_s = LEAST_LEAD_S  # no narrower, as there was a gap not long ago
         self.frames = LONG_FRAMES  # of the next stretch; long until it is known that there is time
         self._rate_hz = rate_hz
         self.begin()
@@ -47,15 +48,18 @@ class StreamClock:
         self._began_at = min(began, self._began_at + _LATER_S) if expected else began
         self._reported_at = now
         if gap:
+            self._least_s = min(self.lead_s + _WIDER_S / 2.0, LEAD_S)
             self.lead_s = min(self.lead_s + _WIDER_S, _MOST_LEAD_S)
 
     def settle(self, load: float) -> None:
         """Take in how much of real time the work took of late, about once a second."""
-        self.lead_s = max(self.lead_s - _NARROWER_S, LEAD_S)
+        self._least_s = max(self._least_s - _FORGOTTEN_S, LEAST_LEAD_S)
         if load > _CROWDED:
             self.frames = LONG_FRAMES
         elif load < _ROOMY:
             self.frames = STRETCH_FRAMES
+        least_s = self._least_s if self.frames == STRETCH_FRAMES else LEAD_S
+        self.lead_s = max(self.lead_s - _NARROWER_S, least_s)
 
     @property
     def wait_s(self) -> float | None:
