@@ -12,6 +12,7 @@ _QUIET = 2.0**-20  # no more than dither of 24 bits
 _LOUD = 10.0 ** (-50.0 / 20.0)  # what breaks off at once was at least so loud
 _SHORTEST_S, _LONGEST_S = 0.002, 1.0  # of a break in the sound; a longer one is a rest
 _STRIDE = 64  # fewer samples than the shortest break has at any rate
+_PIECE = 1024  # samples that are looked at one by one only where one of them is quiet
 _FULL = 1.0 - 2.0**-15
 _CLIPPED_RUN = 3  # samples at full scale one after the other
 
@@ -83,19 +84,20 @@ class ChannelMeter:
 @numba.njit(cache=True, nogil=True)
 def _add(block, sums, runs, first, shortest, longest):  # type: ignore[no-untyped-def]
     for channel in range(len(block)):
-        sound = block[channel]
-        highest, total, squares = _summed(sound)
-        sums[channel, 0] = max(sums[channel, 0], highest)
-        sums[channel, 1] += total
-        sums[channel, 2] += squares
-        if highest == 0.0:
-            runs[channel, 0] += len(sound)
-            runs[channel, 2] = 0
-        elif runs[channel, 0] == 0 and highest < _FULL and not _may_break(sound):
-            runs[channel, 1] = abs(sound[-1]) > _LOUD
-            runs[channel, 2] = 0
-        else:
-            _look(sound, runs[channel], first, shortest, longest)
+        for start in range(0, block.shape[1], _PIECE):
+            sound = block[channel, start : start + _PIECE]
+            highest, total, squares = _summed(sound)
+            sums[channel, 0] = max(sums[channel, 0], highest)
+            sums[channel, 1] += total
+            sums[channel, 2] += squares
+            if highest == 0.0:
+                runs[channel, 0] += len(sound)
+                runs[channel, 2] = 0
+            elif runs[channel, 0] == 0 and highest < _FULL and not _may_break(sound):
+                runs[channel, 1] = abs(sound[-1]) > _LOUD
+                runs[channel, 2] = 0
+            else:
+                _look(sound, runs[channel], first + start, shortest, longest)
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nnan", "nsz"})
