@@ -41,7 +41,7 @@ class InParts(WebTest):
         self.assertFalse(row.parts.exists())
         self.assertFalse(self.folder(row).exists())
         return {
-            one.name: hashlib.sha256(Path(one.file.path).read_bytes()).hexdigest()
+            one.name: hashlib.sha256(one.file.open("rb").read()).hexdigest()
             for one in row.files.filter(kind="audio")
         }
 

@@ -217,16 +217,18 @@ class Sweeping(WebTest):
             )
             for n in (1, 2)
         )
-        for row in (waiting, given_up):
-            row.path.parent.mkdir(parents=True, exist_ok=True)
-            row.path.write_bytes(b"part")
-            os.utime(row.path, (old, old))
+        piece = scratch / "piece"
+        piece.write_bytes(b"part")
+        here, went = (root / row.folder / f"{0:016d}" for row in (waiting, given_up))
+        for row, path in ((waiting, here), (given_up, went)):
+            row.take(piece)
+            os.utime(path, (old, old))
         Arrival.objects.filter(pk=given_up.pk).update(created_at=now() - timedelta(days=8))
         Session.objects.create(session_key="old", expire_date=now() - timedelta(days=1))
         sweep()
-        for path in (lost, gone, broken, broken.parent, gone.parents[2], given_up.path):
+        for path in (lost, gone, broken, broken.parent, gone.parents[2], went, went.parent):
             self.assertFalse(path.exists(), path)
-        for path in (young, Path(kept.file.path), waiting.path):
+        for path in (young, Path(kept.file.path), here):
             self.assertTrue(path.exists(), path)
         self.assertFalse(Session.objects.filter(session_key="old").exists())
 

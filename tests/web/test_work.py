@@ -20,6 +20,7 @@ from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.mixes.models import AudioFile, Placement
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.storage import stored
 from tests.sounds import RATE_HZ, noise
 from tests.web.base import TUS, WebTest, make_user, recording, stored_files
 
@@ -108,7 +109,7 @@ class Intake(WebTest):
         self.assertEqual((arrival.status, arrival.offset), ("checking", len(whole)))
         check_arrival(arrival_id=arrival.pk)
         self.assertEqual(self.mix.strips.get().name, "two")
-        self.assertFalse(arrival.path.exists())
+        self.assertFalse(list(stored.below(arrival.folder)))
         self.assertEqual(self.send_piece(address, len(whole), b"x").status_code, 409)
         self.assertEqual(self.client.head(address).status_code, 412)
         self.client.force_login(make_user("eve"))
@@ -116,10 +117,11 @@ class Intake(WebTest):
 
     def test_what_broke_off_is_forgotten_on_demand(self) -> None:
         address = self.announce("two.wav", 1000)["Location"]
-        path = Arrival.objects.get().path
-        self.assertTrue(path.is_file())
+        self.send_piece(address, 0, b"x" * 10)
+        arrival = Arrival.objects.get()
+        self.assertEqual(len(list(stored.below(arrival.folder))), 1)
         self.assertEqual(self.client.delete(address, headers=TUS).status_code, 204)
-        self.assertFalse(path.exists() or Arrival.objects.exists())
+        self.assertFalse(list(stored.below(arrival.folder)) or Arrival.objects.exists())
 
     def test_more_containers_are_read_and_losses_are_told(self) -> None:
         sound = noise(2, 1.0)

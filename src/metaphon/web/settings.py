@@ -156,6 +156,22 @@ CSRF_FAILURE_VIEW = "metaphon.web.shell.views.forgery_refused"
 STATIC_URL = "/static/"
 WHITENOISE_USE_FINDERS = True
 MEDIA_ROOT = Path(env("METAPHON_STORAGE"))
+BUCKET = env("METAPHON_BUCKET", default=None)  # where files are kept instead, by its name
+CACHE_BYTES = env.int("METAPHON_CACHE_GB", 50) * 10**9  # of them on this machine
+STORAGES = {
+    "default": {
+        "BACKEND": "metaphon.web.bucket.Bucket",
+        "OPTIONS": {
+            "bucket_name": BUCKET,
+            "endpoint_url": env("METAPHON_BUCKET_ADDRESS", default=None),
+            "access_key": env("METAPHON_BUCKET_KEY", default=None),
+            "secret_key": env("METAPHON_BUCKET_SECRET", default=None),
+        },
+    }
+    if BUCKET
+    else {"BACKEND": "metaphon.web.storage.Folder"},
+    "staticfiles": {"BACKEND": "django.contrib.staticfiles.storage.StaticFilesStorage"},
+}
 FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHandler"]
 FILE_UPLOAD_TEMP_DIR = env("METAPHON_UPLOADS", default=None)
 DATA_UPLOAD_MAX_NUMBER_FILES = 64

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
+from metaphon.core.presence import Bring, brought_by, how, present
 
 T = TypeVar("T")
 MEMORY_BYTES = 3 << 30  # beside what a process has that has only begun
@@ -57,7 +58,7 @@ def read_apart(
     InputError
         As the work does, and in one sentence where it wants more than it may take or breaks down.
     """
-    seconds = seconds or SECONDS + path.stat().st_size / _BYTES_A_SECOND
+    seconds = seconds or SECONDS + present(path).stat().st_size / _BYTES_A_SECOND
     try:
         return work_apart(work, *arguments, progress=progress, limits=(memory_bytes, seconds))
     except TooMuch as error:
@@ -99,7 +100,7 @@ def work_apart(
     here, there = _readers.Pipe(duplex=False)
     process = _readers.Process(
         target=_work,
-        args=(there, work, arguments, progress is not None, limits, stands_back),
+        args=(there, work, arguments, progress is not None, limits, stands_back, how()),
         daemon=True,
     )
     process.start()
@@ -133,8 +134,10 @@ def _work(
     tells: bool,
     limits: tuple[int, float],
     stands_back: int,
+    bring: Bring | None,
 ) -> None:
     memory, seconds = limits
+    brought_by(bring)
     os.nice(stands_back)
     held = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (held + memory, held + memory))

@@ -22,6 +22,7 @@ from numpy.typing import NDArray
 from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
 from metaphon.core.files.wav_samples import wav_samples
+from metaphon.core.presence import present
 
 LONGEST_S = 86_400
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
@@ -63,7 +64,7 @@ def probe(path: Path, name: str = "") -> AudioInfo:
     Raises InputError where it is missing, of no kind in CONTAINERS, cut short, empty, or too wide.
     """
     name = name or path.name
-    if not path.is_file():
+    if not present(path).is_file():
         raise InputError(
             f"{name} is not there; put it beside the mix document or correct its name."
         )
@@ -137,7 +138,7 @@ class ClipReader:
     """Reads stretches of a file at any place, silence outside it."""
 
     def __init__(self, path: Path) -> None:
-        self._file = soundfile.SoundFile(str(path))
+        self._file = soundfile.SoundFile(str(present(path)))
         self.channels = self._file.channels
         self.frames = self._file.frames
         self._at = 0

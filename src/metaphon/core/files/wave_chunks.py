@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from metaphon.core.errors import InputError
+from metaphon.core.presence import present
 
 _UNSAID = 0xFFFFFFFF  # the size stands in ds64
 _MOST_BYTES = 512_000_000  # of a chunk that is read whole
@@ -16,7 +17,7 @@ _MOST_BYTES = 512_000_000  # of a chunk that is read whole
 
 def chunks(path: Path) -> Iterator[tuple[bytes, int, int]]:
     """Kind, place and size of each chunk of a WAVE file; nothing for another."""
-    with path.open("rb") as file:
+    with present(path).open("rb") as file:
         head = file.read(12)
         if head[:4] not in (b"RIFF", b"RF64", b"BW64") or head[8:] != b"WAVE":
             return

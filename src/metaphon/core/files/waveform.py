@@ -7,6 +7,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from metaphon.core.files.audio import ClipReader
+from metaphon.core.presence import present
 
 BASE = 8  # stretches of 2 to the power of this many frames are kept
 TILE = 512  # stretches in one part of a drawing
@@ -26,7 +27,7 @@ def measure_peaks(recording: Path, into: Path) -> None:
         Where the peaks go: an array (stretches, 2), lowest and highest, 32767 at full scale.
     """
     found = []
-    with soundfile.SoundFile(str(recording)) as file:
+    with soundfile.SoundFile(str(present(recording))) as file:
         while len(block := file.read(_BLOCK, dtype="float32", always_2d=True)):
             found.append(_extremes(block, 1 << BASE))
     np.save(into, np.concatenate(found) if found else np.zeros((0, 2), dtype=np.int16))
@@ -55,7 +56,7 @@ def tile(recording: Path, peaks: Path, exponent: int, number: int) -> Peaks:
         block = reader.read(first, count).T
         reader.close()
         return _extremes(block, 1 << exponent)
-    kept = np.load(peaks, mmap_mode="r")
+    kept = np.load(present(peaks), mmap_mode="r")
     each = 1 << (exponent - BASE)
     part = np.array(kept[number * TILE * each : (number + 1) * TILE * each])
     return _grouped(part[:, 0], part[:, 1], each)

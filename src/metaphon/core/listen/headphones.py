@@ -11,6 +11,7 @@ from scipy.fft import irfft, rfft, rfftfreq
 
 from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import Correction
+from metaphon.core.presence import present
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 from metaphon.core.spatial.sofa import read_sofa
 
@@ -65,7 +66,7 @@ def _level(frequencies: NDArray[np.float64], level: NDArray[np.float64]) -> Resp
 
 
 def _read_csv(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-    if path.stat().st_size > _MOST_BYTES:
+    if present(path).stat().st_size > _MOST_BYTES:
         raise InputError(f"{path.name} is too large for a response; write a few hundred lines.")
     text = path.read_text(encoding="utf-8-sig", errors="replace")
     separator = ";" if ";" in text else "\t" if "\t" in text and "," not in text else ","

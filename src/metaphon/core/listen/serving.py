@@ -22,6 +22,7 @@ from metaphon.core.listen.session import Session
 from metaphon.core.listen.stream_clock import STRETCH_FRAMES, StreamClock
 from metaphon.core.listen.trials import Trials
 from metaphon.core.listen.wishes import Hearing, Wish
+from metaphon.core.presence import Bring, brought_by
 from metaphon.core.process.impulse_response import behind
 
 _EAGER = -8
@@ -42,14 +43,15 @@ def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
     )
 
 
-def serve(pipe: Connection, rate_hz: int) -> None:
+def serve(pipe: Connection, rate_hz: int, bring: Bring | None = None) -> None:
     """Answer messages until the pipe closes.
 
     In: ("document", name, Mix or Delta, ids of the edits that came with it), ("forget", name),
     ("state", dict),
     ("do", dict), ("preview", command, control, id of the edit or None), ("release", control). Out:
-    packed stretches, or JSON text for everything else.
+    packed stretches, or JSON text for everything else. `bring` is how files are brought here.
     """
+    brought_by(bring)
     with ThreadPoolExecutor(max_workers=1) as beside:
         behind.work_with(beside.submit)
         Server(pipe, rate_hz).run()

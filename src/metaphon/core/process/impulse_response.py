@@ -14,6 +14,7 @@ from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 from metaphon.core.dsp.partitioned import Responses, prepared
 from metaphon.core.errors import InputError
 from metaphon.core.measure.room_response import decay_time_s
+from metaphon.core.presence import present
 from metaphon.core.process.channel_shares import channel_shares, own_channels
 from metaphon.core.process.processor import Channels
 from metaphon.core.process.reverb import FALL
@@ -92,7 +93,7 @@ def form_for(channels: int, name: str) -> Form:
 def _stamp(file: Path) -> tuple[int, int]:
     """Tells whether a file is still the same."""
     try:
-        found = file.stat()
+        found = present(file).stat()
     except OSError:
         return 0, 0
     return found.st_mtime_ns, found.st_size

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
+from metaphon.core.presence import present
 
 _MOST_BYTES = 256 << 20
 _MOST_TAPS = 1 << 16
@@ -37,7 +38,7 @@ def read_sofa(path: Path) -> Responses:
     """
     import sofar  # slow to import, and few commands need it
 
-    if path.stat().st_size > _MOST_BYTES:
+    if present(path).stat().st_size > _MOST_BYTES:
         raise InputError(
             f"{path.name} is larger than {_MOST_BYTES >> 20} MiB; bring fewer directions."
         )

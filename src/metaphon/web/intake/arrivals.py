@@ -4,9 +4,10 @@ The protocol is tus 1.0.0 (tus.io), with its extensions for creation and termina
 """
 
 import base64
+import tempfile
 import uuid
 from functools import wraps
-from pathlib import PurePath
+from pathlib import Path, PurePath
 from typing import Any
 
 from django.db import transaction
@@ -24,6 +25,7 @@ from metaphon.web.mixes.space import require_space
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import View, fragment_of
 from metaphon.web.shell.posted import number_in
+from metaphon.web.storage import scratch
 
 _PROTOCOL = "1.0.0"
 _PIECE = 1 << 20
@@ -63,7 +65,6 @@ def create(request: HttpRequest, mix: Mix) -> HttpResponse:
         name=_name_in(request.headers.get("Upload-Metadata", "")),
         length=length,
     )
-    arrival.path.touch()
     response = HttpResponse(status=201)
     response["Location"] = reverse("intake:arrival", args=[mix.pk, arrival.key])
     return response
@@ -105,12 +106,14 @@ def arrival(request: HttpRequest, mix: Mix, key: uuid.UUID) -> HttpResponse:
 def _take(request: HttpRequest, row: Arrival) -> None:
     if request.content_type != "application/offset+octet-stream":
         raise InputError("This is not a piece of a recording; send it again.")
-    with row.path.open("r+b") as file:
-        file.seek(row.offset)
-        while piece := request.read(min(_PIECE, row.length - row.offset)):
+    with tempfile.NamedTemporaryFile(dir=scratch()) as file:
+        left = row.length - row.offset
+        while left and (piece := request.read(min(_PIECE, left))):
             file.write(piece)
-            row.offset += len(piece)
-        file.truncate()
+            left -= len(piece)
+        file.flush()
+        row.take(Path(file.name))
+        row.offset = row.length - left
     if row.offset == row.length:
         row.status = Arrival.Status.CHECKING
         check_arrival.defer(arrival_id=row.pk)

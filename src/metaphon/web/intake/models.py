@@ -1,11 +1,13 @@
 """Recordings on their way into a mix."""
 
+import shutil
 from pathlib import Path
 
 from django.conf import settings
 from django.db import models
 
 from metaphon.web.mixes.models import Mix, between
+from metaphon.web.storage import ARRIVING, stored
 
 LARGEST_BYTES = 2**40
 
@@ -36,14 +38,36 @@ class Arrival(models.Model):
         constraints = [between("progress", 0.0, 1.0), between("length", 1, LARGEST_BYTES)]
 
     @property
-    def path(self) -> Path:
-        """Where what has arrived of it lies."""
-        folder = Path(settings.FILE_UPLOAD_TEMP_DIR or settings.MEDIA_ROOT)
-        return folder / f"arriving-{self.key.hex}"
+    def folder(self) -> str:
+        """Where what has arrived of it is stored, piece by piece."""
+        return f"{ARRIVING}/{self.key.hex}"
+
+    def take(self, piece: Path) -> None:
+        """Store the next piece, in place of one that came without being counted."""
+        stored.put_in(f"{self.folder}/{self.offset:016d}", piece)
+
+    def join(self, path: Path) -> None:
+        """Put all pieces together at a path of this machine."""
+        piece = path.with_suffix(".piece")
+        with path.open("wb") as whole:
+            for name in self._pieces:
+                stored.take_out(name, piece)
+                with piece.open("rb") as part:
+                    shutil.copyfileobj(part, whole)
+        piece.unlink(missing_ok=True)
+
+    def let_go(self) -> None:
+        """Give back the room that its pieces take."""
+        for name in self._pieces:
+            stored.delete(name)
+
+    @property
+    def _pieces(self) -> list[str]:
+        return sorted(name for name, _ in stored.below(self.folder))
 
     def forget(self) -> None:
         """Take it off the list and off the disk."""
-        self.path.unlink(missing_ok=True)
+        self.let_go()
         self.delete()
 
     @property

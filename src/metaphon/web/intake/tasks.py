@@ -1,7 +1,9 @@
 """Checking a recording that has arrived, beside the web server, and making a track of it."""
 
 import logging
+import tempfile
 import time
+from pathlib import Path
 
 from procrastinate.contrib.django import app
 
@@ -9,6 +11,7 @@ from metaphon.core.errors import InputError
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.recordings import store, track_of
+from metaphon.web.storage import scratch
 
 log = logging.getLogger(__name__)
 _TELL_EVERY_S = 0.3
@@ -21,7 +24,10 @@ def check_arrival(*, arrival_id: int) -> None:
     if row is None or row.status != Arrival.Status.CHECKING:
         return
     try:
-        audio = store(row.mix, row.path, row.name, _Teller(row))
+        with tempfile.TemporaryDirectory(dir=scratch()) as folder:
+            path = Path(folder) / "arrived"
+            row.join(path)
+            audio = store(row.mix, path, row.name, _Teller(row))
         row.track = journal.apply(row.mix, row.user, track_of(audio)).after.tracks[-1].name
         row.message = ". ".join(audio.notices)[:1000]
         row.status = Arrival.Status.DONE
@@ -32,7 +38,7 @@ def check_arrival(*, arrival_id: int) -> None:
         row.message = f"{row.name} could not be taken in through a fault of the program; try again."
         log.exception("arrival %s", row.pk)
     finally:
-        row.path.unlink(missing_ok=True)
+        row.let_go()
     row.save(update_fields=["status", "message", "track"])
 
 

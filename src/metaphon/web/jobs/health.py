@@ -12,6 +12,7 @@ from typing import Any
 
 from django.conf import settings
 from django.contrib.auth.decorators import login_not_required
+from django.core.files.storage import default_storage
 from django.db import DatabaseError, connection
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from prometheus_client import CONTENT_TYPE_LATEST, REGISTRY, generate_latest
@@ -67,6 +68,7 @@ def _database() -> bool:
 
 def _storage() -> bool:
     root = Path(settings.MEDIA_ROOT)
+    default_storage.exists("anything")  # raises where the bucket does not answer
     with tempfile.TemporaryFile(dir=root) as file:
         file.write(b"here")
     return bool(shutil.disk_usage(root).free > settings.RESERVED_BYTES)

@@ -14,7 +14,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management import call_command
 from django.db import connection, transaction
@@ -22,6 +21,7 @@ from django.db import connection, transaction
 from metaphon.core.errors import InputError
 from metaphon.web.jobs.sweeping import named_files
 from metaphon.web.jobs.workers import served_queues
+from metaphon.web.storage import stored
 
 _DUMP, _STORAGE, _MANIFEST = "database.dump", "storage", "backup.json"
 
@@ -46,7 +46,7 @@ def back_up(folder: Path) -> dict[str, Any]:
         began = datetime.now(UTC)
         names = sorted(name for name in named_files() if name)
         _run("pg_dump", "--format=custom", f"--snapshot={snapshot}", f"--file={passing}")
-        missing = _copied(names, Path(settings.MEDIA_ROOT), folder / _STORAGE)
+        missing = taken_out(names, folder / _STORAGE)
     passing.replace(folder / _DUMP)
     _forget_others(folder / _STORAGE, set(names))
     told = {
@@ -76,9 +76,8 @@ def restore(folder: Path, *, replace: bool = False) -> dict[str, Any]:
         raise InputError("A worker is running; stop everything that serves, then restore.")
     if not replace and "auth_user" in tables and get_user_model().objects.exists():
         raise InputError("There are people here already; give --replace to put the backup first.")
-    lost = _copied(_below(folder / _STORAGE), folder / _STORAGE, Path(settings.MEDIA_ROOT))
-    if lost:
-        raise InputError(f"The backup lacks {lost[0]}; it is not whole.")
+    for name in _below(folder / _STORAGE):
+        _put_in(name, folder / _STORAGE / name)
     with connection.cursor() as cursor:
         cursor.execute("DROP SCHEMA public CASCADE")
         cursor.execute("CREATE SCHEMA public")
@@ -92,22 +91,27 @@ def restore(folder: Path, *, replace: bool = False) -> dict[str, Any]:
     return told
 
 
-def _copied(names: Iterable[str], source: Path, target: Path) -> list[str]:
-    """Copy what is not there yet in the same length; gives the names that the source lacks."""
+def taken_out(names: Iterable[str], folder: Path) -> list[str]:
+    """Copy what is not there yet in the same length; gives the names that storage lacks."""
     missing = []
     for name in names:
-        from_, to = source / name, target / name
+        to = folder / name
         try:
-            size = from_.stat().st_size
-            if to.exists() and to.stat().st_size == size:
+            if to.exists() and to.stat().st_size == stored.size(name):
                 continue
             to.parent.mkdir(parents=True, exist_ok=True)
             passing = to.with_name(f".{to.name}.part")
-            shutil.copyfile(from_, passing)
+            stored.take_out(name, passing)
             passing.replace(to)
         except FileNotFoundError:
             missing.append(name)
     return missing
+
+
+def _put_in(name: str, path: Path) -> None:
+    """Store a file under its name, where it is not there yet in the same length."""
+    if not stored.exists(name) or stored.size(name) != path.stat().st_size:
+        stored.put_in(name, path)
 
 
 def _below(folder: Path) -> list[str]:

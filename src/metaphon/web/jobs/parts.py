@@ -24,10 +24,12 @@ from metaphon.core.engine.levels import Level, StripMeters
 from metaphon.core.engine.making import Making, Part, Result, Run
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.offline import runs_of
+from metaphon.core.presence import present
 from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.jobs.models import Render, RenderPart
 from metaphon.web.jobs.progress import TELL_EVERY_S, Interrupted
 from metaphon.web.mixes.snapshots import document_at
+from metaphon.web.storage import scratch, stored
 
 Begin = Callable[[RenderPart], object]
 _OUTCOMES = TypeAdapter(list[Outcome])
@@ -74,6 +76,7 @@ class Parts:
             )
             for path in folder.iterdir():
                 path.replace(self.folder / path.name)
+                stored.share(self._shared_as(path.name))
         levels = {one: asdict(level) for one, level in meters.finish().items()} if meters else None
         RenderPart.objects.filter(pk=row.pk).update(
             done=1.0, outcomes=_OUTCOMES.dump_python(made, mode="json"), levels=levels
@@ -96,7 +99,10 @@ class Parts:
 
     def results(self) -> list[Result]:
         """All files, with what was measured of them."""
-        return self._making(self.folder).results(self._outcomes())
+        found = self._making(self.folder).results(self._outcomes())
+        for one in found:
+            present(one.path)
+        return found
 
     def levels(self) -> dict[str, Level]:
         """The level of every strip of the mix."""
@@ -112,11 +118,16 @@ class Parts:
     @property
     def folder(self) -> Path:
         """Where the parts are laid down that are whole."""
-        return Path(settings.MEDIA_ROOT) / "scratch" / f"render_{self._render.pk}"
+        return scratch() / f"render_{self._render.pk}"
+
+    def _shared_as(self, name: str) -> str:
+        """What a file of the parts is called where all machines find it."""
+        return (self.folder / name).relative_to(settings.MEDIA_ROOT).as_posix()
 
     def forget(self) -> None:
         """Give back all that was kept of the parts."""
         shutil.rmtree(self.folder, ignore_errors=True)
+        stored.unshare(self._shared_as(""))
         self._render.parts.all().delete()
 
     def _outcomes(self, **only: int) -> list[Outcome]:

@@ -3,7 +3,6 @@
 import tempfile
 from pathlib import Path
 
-from django.conf import settings
 from django.db import transaction
 
 from metaphon.core.document.mix import Strip
@@ -19,6 +18,7 @@ from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import AudioFile, discard
 from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.snapshots import document_of, local_path
+from metaphon.web.storage import scratch
 
 
 def run(row: Print) -> None:
@@ -33,12 +33,10 @@ def run(row: Print) -> None:
     doubler = row.options.get("doubler")  # its place, where its doubles alone are printed
     if doubler is not None:
         document = doubles_only(document, strips[0].id, doubler)
-    scratch = Path(settings.MEDIA_ROOT) / "scratch"
-    scratch.mkdir(parents=True, exist_ok=True)
     Print.objects.filter(pk=row.pk, status=Print.Status.WAITING).update(status=Print.Status.RUNNING)
     made: list[AudioFile] = []
     try:
-        with tempfile.TemporaryDirectory(dir=scratch, prefix=f"print_{row.pk}_") as folder:
+        with tempfile.TemporaryDirectory(dir=scratch(), prefix=f"print_{row.pk}_") as folder:
             teller = Teller(row)
             for number, strip in enumerate(strips):
 

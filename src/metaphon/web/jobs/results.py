@@ -1,16 +1,14 @@
 """Results of renders as recordings of their mix."""
 
-import shutil
 import tempfile
 from pathlib import Path
 
-from django.conf import settings
-from django.core.files.storage import default_storage
 from django.shortcuts import get_object_or_404
 
 from metaphon.web.jobs.models import RenderFile
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.recordings import store
+from metaphon.web.storage import scratch, stored
 
 
 def result_of(mix: Mix, number: int) -> RenderFile:
@@ -20,9 +18,7 @@ def result_of(mix: Mix, number: int) -> RenderFile:
 
 def as_recording(file: RenderFile) -> AudioFile:
     """A copy of a result among the recordings of its mix, at its rate."""
-    scratch = Path(settings.MEDIA_ROOT) / "scratch"
-    scratch.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=scratch) as folder:
+    with tempfile.TemporaryDirectory(dir=scratch()) as folder:
         path = Path(folder) / file.name
-        shutil.copyfile(default_storage.path(str(file.file.name)), path)
+        stored.take_out(str(file.file.name), path)
         return store(file.render.mix, path, file.name)

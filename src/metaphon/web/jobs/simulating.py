@@ -4,7 +4,6 @@ import tempfile
 import uuid
 from pathlib import Path
 
-from django.conf import settings
 from django.db import transaction
 
 from metaphon.core.engine.offline import Progress
@@ -16,6 +15,7 @@ from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.models import SpaceResponse
 from metaphon.web.mixes.recordings import keep
+from metaphon.web.storage import scratch
 
 _SECONDS = 1800.0
 
@@ -42,9 +42,7 @@ def run(row: SpaceSimulation) -> None:
         raise InputError(
             "This space takes too long; make it smaller, or its surfaces less hard."
         ) from None
-    scratch = Path(settings.MEDIA_ROOT) / "scratch"
-    scratch.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(dir=scratch) as folder, transaction.atomic():
+    with tempfile.TemporaryDirectory(dir=scratch()) as folder, transaction.atomic():
         if not SpaceSimulation.objects.filter(
             pk=row.pk, status=SpaceSimulation.Status.RUNNING
         ).update(status=SpaceSimulation.Status.DONE, progress=1.0):

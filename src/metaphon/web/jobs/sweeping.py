@@ -1,9 +1,7 @@
 """Giving back what nobody needs any more: what broke off, and files that no row names."""
 
 import shutil
-import time
-from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from django.apps import apps
@@ -13,10 +11,10 @@ from django.db.models import FileField
 from django.utils.timezone import now
 
 from metaphon.web.intake.models import Arrival
+from metaphon.web.storage import ARRIVING, KEPT_IN, scratch, stored
 
 _WAITS = timedelta(days=7)  # how long what broke off waits to be gone on with
-_SETTLED_S = 86_400.0  # what is younger may belong to work that is under way
-_KEPT_IN = ("mixes", "people", "spaces")
+_SETTLED = timedelta(days=1)  # what is younger may belong to work that is under way
 
 
 def sweep() -> int:
@@ -24,39 +22,41 @@ def sweep() -> int:
 
     Returns
     -------
-        How many files and folders were deleted.
+        How many files and folders were deleted, or made way on this machine.
     """
     for arrival in Arrival.objects.filter(created_at__lt=now() - _WAITS):
         arrival.forget()
     Session.objects.filter(expire_date__lt=now()).delete()
-    root = Path(settings.MEDIA_ROOT)
-    scratch = {root / "scratch", Path(settings.FILE_UPLOAD_TEMP_DIR or root / "scratch")}
-    arriving = {arrival.path for arrival in Arrival.objects.all()}
-    left = [path for folder in scratch for path in _settled(folder, deep=False)]
-    swept = [path for path in left if path not in arriving]
-    named = named_files()
-    for folder in _KEPT_IN:
-        swept += [path for path in _settled(root / folder) if _below(root, path) not in named]
+    before = now() - _SETTLED
+    swept = [path for folder in _local() for path in folder.glob("*") if _is_settled(path, before)]
     for path in swept:
         if path.is_dir():
             shutil.rmtree(path, ignore_errors=True)
         else:
             path.unlink(missing_ok=True)
-    for folder in _KEPT_IN:
-        _drop_empty(root / folder)
-    return len(swept)
+    named = named_files()
+    arriving = {arrival.folder for arrival in Arrival.objects.all()}
+    lost = [
+        name
+        for folder in (*KEPT_IN, ARRIVING)
+        for name, stored_at in stored.below(folder)
+        if stored_at < before and name not in named and name.rpartition("/")[0] not in arriving
+    ]
+    for name in lost:
+        stored.delete(name)
+    given = stored.make_way(settings.CACHE_BYTES)
+    for folder in (*KEPT_IN, ARRIVING):
+        _drop_empty(Path(settings.MEDIA_ROOT) / folder)
+    return len(swept) + len(lost) + given
 
 
-def _settled(folder: Path, deep: bool = True) -> Iterator[Path]:
-    """What has lain in a folder for a day: its files and those below, or what it holds itself."""
-    before = time.time() - _SETTLED_S
-    for path in folder.rglob("*") if deep else folder.glob("*"):
-        if (path.is_file() or not deep) and path.lstat().st_mtime < before:
-            yield path
+def _local() -> set[Path]:
+    """Where this machine makes what is not stored yet."""
+    return {scratch(), Path(settings.FILE_UPLOAD_TEMP_DIR or scratch())}
 
 
-def _below(root: Path, path: Path) -> str:
-    return path.relative_to(root).as_posix()
+def _is_settled(path: Path, before: datetime) -> bool:
+    return path.lstat().st_mtime < before.timestamp() and path.name not in (*KEPT_IN, ARRIVING)
 
 
 def named_files() -> set[str]:

@@ -24,6 +24,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.listen.monitor import NOW
 from metaphon.core.listen.serving import serve
 from metaphon.core.listen.wishes import Hearing, Wish
+from metaphon.core.presence import how
 from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
 from metaphon.web.mixes.connections import still_signed_in
@@ -81,7 +82,9 @@ class Listener(AsyncWebsocketConsumer):
         self._revision = -1  # and its revision
         await self.accept()
         here, there = _engines.Pipe()
-        self._engine = _engines.Process(target=serve, args=(there, mix.sample_rate_hz), daemon=True)
+        self._engine = _engines.Process(
+            target=serve, args=(there, mix.sample_rate_hz, how()), daemon=True
+        )
         try:
             await asyncio.to_thread(self._engine.start)
         except (OSError, EOFError):  # what starts engines has ended, and is there at the next try

@@ -1,6 +1,5 @@
 """Bringing a recording into a mix: checked, stored, and set on a track of its own."""
 
-import shutil
 import tempfile
 import uuid
 from collections.abc import Callable
@@ -17,11 +16,13 @@ from metaphon.core.files.audio import call_rf64
 from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.waveform import measure_peaks
+from metaphon.core.presence import present
 from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.snapshots import local_path
 from metaphon.web.mixes.space import require_space, room_bytes
+from metaphon.web.storage import scratch, stored
 
 _SUFFIXES = {
     "WAV": "wav",
@@ -101,12 +102,12 @@ def copied(audio: AudioFile, mix: Mix) -> AudioFile:
     for field in AudioFile._meta.concrete_fields:
         if field.name not in ("id", "mix", "created_at", "file", "original", "waveform"):
             setattr(copy, field.name, getattr(audio, field.name))
-    with tempfile.TemporaryDirectory(dir=local_path(audio).parent) as folder:
+    with tempfile.TemporaryDirectory(dir=scratch()) as folder:
         for name in ("file", "original", "waveform"):
             held = getattr(audio, name)
             if held:
                 path = Path(folder) / Path(held.name).name
-                shutil.copyfile(held.path, path)
+                stored.take_out(held.name, path)
                 keep(getattr(copy, name), f"{uuid.uuid4().hex}{path.suffix}", path)
     copy.save()
     return copy
@@ -116,7 +117,7 @@ def draw(audio: AudioFile) -> Path:
     """Where the peaks of a recording are kept, for drawing it; measured where they are not yet."""
     if not audio.waveform:
         recording = local_path(audio)
-        with tempfile.TemporaryDirectory(dir=recording.parent) as folder:
+        with tempfile.TemporaryDirectory(dir=scratch()) as folder:
             peaks = Path(folder) / "peaks.npy"
             measure_peaks(recording, peaks)
             keep(audio.waveform, f"{recording.stem}.npy", peaks)
@@ -131,7 +132,7 @@ def _time_reference_s(path: Path, rate_hz: int) -> float | None:
 
 def keep(field: FieldFile, name: str, path: Path) -> None:
     """Move a file of this machine into storage, as the content of a row that is not saved yet."""
-    with path.open("rb") as file:
+    with present(path).open("rb") as file:
         field.save(name, _Finished(file, name=str(path)), save=False)
 
 

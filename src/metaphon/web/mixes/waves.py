@@ -10,6 +10,7 @@ from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Track
 from metaphon.core.engine.clips import Placed, placed
 from metaphon.core.files.waveform import BASE
+from metaphon.core.presence import present
 
 COLUMNS = 800
 _FULL = 32767.0
@@ -35,7 +36,7 @@ def extremes(
         return np.stack([np.minimum.reduceat(samples, edges), np.maximum.reduceat(samples, edges)])
     total = np.zeros((2, COLUMNS))
     for clip in placed(track, sound.rate_hz):
-        total += _of_clip(clip, np.load(peaks_of(clip.path), mmap_mode="r"), start, frames)
+        total += _of_clip(clip, np.load(present(peaks_of(clip.path)), mmap_mode="r"), start, frames)
     return total
 
 

@@ -14,6 +14,7 @@ from django.shortcuts import get_object_or_404, render
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
+from metaphon.core.presence import present
 from metaphon.core.spaces.response_files import write_sofa, write_wav
 from metaphon.core.spaces.space import Space
 from metaphon.web.jobs.models import SpaceSimulation
@@ -158,7 +159,9 @@ def give(request: HttpRequest, mix_id: int, response_id: int, form: str) -> File
     row = own.get(response_id)
     if row is None or form not in _WRITERS:
         raise InputError("This response is not there; choose another.")
-    sound, rate_hz = soundfile.read(str(path_of(row.stored_as)), dtype="float32", always_2d=True)
+    sound, rate_hz = soundfile.read(
+        str(present(path_of(row.stored_as))), dtype="float32", always_2d=True
+    )
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"response.{form}"
         if form == "sofa":

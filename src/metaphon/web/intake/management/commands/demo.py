@@ -15,6 +15,7 @@ from metaphon.core.spaces.shipped import FOLDER
 from metaphon.web.mixes.models import AudioFile, Member, Mix
 from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.unpacking import unpack
+from metaphon.web.storage import scratch
 
 
 class Command(BaseCommand):
@@ -29,9 +30,7 @@ class Command(BaseCommand):
         if user is not None:
             return
         user = users.objects.create_user(settings.DEMO_USER, password=settings.DEMO_PASSWORD)
-        scratch = Path(settings.MEDIA_ROOT) / "scratch"
-        scratch.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=scratch) as folder:
+        with tempfile.TemporaryDirectory(dir=scratch()) as folder:
             self.stdout.write("Making the sounds of the demo (about half a minute).")
             for path in reversed(write_demo(Path(folder))):
                 self._bring_in(path, user.pk)
