@@ -13,6 +13,7 @@ import numpy as np
 from playwright.sync_api import Page, expect
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
+from websockets.sync.server import ServerConnection, serve
 
 from metaphon.core.edits.chains import AddProcessor, RemoveProcessor
 from metaphon.core.listen.monitor import Monitor
@@ -91,6 +92,45 @@ class Live(BrowserTest):
         held = self.player(page, "player.position")
         page.wait_for_timeout(300)
         self.assertEqual(self.player(page, "player.position"), held)
+
+    def test_where_a_server_is_full_or_silent_the_next_one_plays(self) -> None:
+        """A stand-in that is always full, a port where nobody is, and the server itself."""
+
+        def full(socket: ServerConnection) -> None:
+            asked.append(str(socket.request and socket.request.path))
+            socket.send(json.dumps({"ready": True}))
+            for message in socket:
+                if json.loads(message).get("do") == "play":
+                    refused = {"message": "No room.", "stopped": True, "full": True}
+                    socket.send(json.dumps(refused))
+
+        asked: list[str] = []
+        server = self.enterContext(serve(full, "127.0.0.1", 0))
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        crowded = server.socket.getsockname()[1]
+        own = self.listen_address.rpartition(":")[2]
+        page = self.open(bypass_csp=True)
+        page.on("console", lambda told: self.faults.clear() if "ws://" in told.text else None)
+        self.begin_at(page, "listen/")
+        ports = f"['{crowded}', '9', '{own}']"
+        self.player(
+            page,
+            "Object.assign(player.places, { at: 0, urls: "
+            f"{ports}.map((port) => player.places.urls[0].replace('{own}', port)) }})",
+        )
+        page.click("#listen .play")
+        self.plays_on(page)
+        self.assertEqual(len(asked), 1)
+        page.click("#listen .play")
+        self.player(page, "player.wire.postMessage({ close: true })")
+        self.player(
+            page,
+            "Object.assign(player.places, { at: 0, tried: 0, "
+            "urls: [player.places.urls[0], player.places.urls[0]] })",
+        )
+        page.click("#listen .play")
+        expect(page.locator("#messages")).to_contain_text("No room.")  # all of them are
+        self.wait_for(lambda: not self.player(page, "player.playing"))
 
     def test_jumps_loops_and_the_end(self) -> None:
         page = self.open()

@@ -37,9 +37,15 @@ if DEMO and not {*LOOPBACK} >= _HOSTS:
         "METAPHON_DEMO has a password that everybody knows and runs on loopback alone; unset it, "
         "or METAPHON_ADDRESS."
     )
-LISTEN_PORT = env.int("METAPHON_LISTEN_PORT", None)  # of the server for listening
-# none: a browser reaches it at the address of the pages, through a proxy
-BROWSER_LISTEN_PORT = None if BEHIND_TLS else LISTEN_PORT
+# of the servers for listening on this host
+LISTEN_PORTS = env.list("METAPHON_LISTEN_PORT", cast=int, default=[])
+# behind TLS a browser reaches them at the address of the pages, where a proxy tells them apart
+_BROWSER_PORTS = [] if BEHIND_TLS else LISTEN_PORTS
+_SERVERS = range(1, env.int("METAPHON_LISTEN_SERVERS", 1) + 1)
+LISTENING = {
+    "ports": ",".join(map(str, _BROWSER_PORTS)),
+    "servers": ",".join(map(str, _SERVERS)) if len(_SERVERS) > 1 else "",
+}
 METRICS_TOKEN = env("METAPHON_METRICS_TOKEN", default="")
 
 DATABASES = {"default": env.db("METAPHON_DATABASE_URL")}
@@ -135,9 +141,10 @@ CONTENT_SECURITY_POLICY = {
         "connect-src": [
             "'self'",
             *(
-                f"ws://{host}:{BROWSER_LISTEN_PORT}"
+                f"ws://{host}:{port}"
                 for host in ALLOWED_HOSTS
-                if BROWSER_LISTEN_PORT and host[0] != "["
+                for port in _BROWSER_PORTS
+                if host[0] != "["
             ),
         ],
         "frame-ancestors": ["'none'"],

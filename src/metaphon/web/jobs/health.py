@@ -75,13 +75,13 @@ def _storage() -> bool:
 
 
 def _listening() -> dict[str, Any]:
-    """What the server for listening says of itself; where it has no port of its own, nothing."""
-    if not settings.LISTEN_PORT:
-        return {"listeners": 0}
-    address = f"http://127.0.0.1:{settings.LISTEN_PORT}/health"
-    with urllib.request.urlopen(address, timeout=_PATIENCE_S) as answer:
-        told: dict[str, Any] = json.loads(answer.read())
-    return told
+    """How many listen on this host, as its servers for listening say."""
+    listeners = 0
+    for port in settings.LISTEN_PORTS:
+        address = f"http://127.0.0.1:{port}/health"
+        with urllib.request.urlopen(address, timeout=_PATIENCE_S) as answer:
+            listeners += json.loads(answer.read())["listeners"]
+    return {"listeners": listeners}
 
 
 _LOOKS: dict[str, Callable[[], object]] = {

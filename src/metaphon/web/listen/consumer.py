@@ -225,7 +225,7 @@ class Listener(AsyncWebsocketConsumer):
                 f"This machine is carrying {capacity.playing} listeners and has no room for one "
                 "more; press Play again when somebody has stopped."
             )
-            await self.send(text_data=json.dumps({"message": said, "stopped": True}))
+            await self.send(text_data=json.dumps({"message": said, "stopped": True, "full": True}))
         else:
             wish = Wish.model_validate(message)
             if wish.do == "pause":

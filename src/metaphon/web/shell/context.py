@@ -14,6 +14,6 @@ def shell(request: HttpRequest) -> dict[str, object]:
         "workspaces": WORKSPACES,
         "workspace": match.namespace if match else "",
         "keys": KEYS,
-        "listen_port": settings.BROWSER_LISTEN_PORT,
+        "listening": settings.LISTENING,
         "theme": "day" if request.COOKIES.get("theme") == "day" else "night",
     }

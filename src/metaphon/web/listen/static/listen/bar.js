@@ -83,7 +83,6 @@ function start() {
   let sources = { groups: [], history: {} };
   player.start({
     address: bar.dataset.live,
-    port: bar.dataset.port,
     rate: +bar.dataset.rate,
     frames: () => frames,
     key: `listen:${bar.dataset.mix}`,

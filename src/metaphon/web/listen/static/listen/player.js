@@ -1,6 +1,8 @@
 // The listener's side of live playing: one connection, one sink, and the settings. It outlives changes of page.
 // Events: "state" (settings), "transport" (playing, position jumped), "reading" (new figures came), "said".
 
+import { Places } from "./places.js";
+
 const DEFAULT = {
   monitor_sources: { a: {}, b: {} },
   active: "a",
@@ -12,8 +14,9 @@ const DEFAULT = {
 const AGAIN_MS = [200, 500, 1000, 2000, 5000];
 
 class Player extends EventTarget {
-  start({ address, port, rate, frames, key }) {
-    Object.assign(this, { address, port, rate, frames, key });
+  start({ address, rate, frames, key }) {
+    Object.assign(this, { rate, frames, key });
+    this.places = new Places(address);
     this.state = {
       ...structuredClone(DEFAULT),
       ...JSON.parse(localStorage.getItem(key) ?? "{}"),
@@ -46,16 +49,15 @@ class Player extends EventTarget {
         else this.closed();
       };
     }
+    this.answered = false;
     this.ready = new Promise((done) => (this.isReady = done));
-    const url = new URL(this.address, location.href);
-    url.protocol = url.protocol.replace("http", "ws");
-    if (this.port) url.port = this.port; // else a proxy leads there
-    this.wire.postMessage({ connect: String(url) });
+    this.wire.postMessage({ connect: this.places.url });
     return this.ready;
   }
 
   closed() {
     this.connected = false;
+    if (!this.answered) this.places.next();
     if (!this.playing) return;
     this.place = this.position;
     this.current = null;
@@ -224,11 +226,17 @@ class Player extends EventTarget {
   hear(message) {
     if (message.ready) {
       this.tries = 0;
+      this.answered = true;
       this.isReady();
+    }
+    if (message.full && this.places.next()) {
+      this.wire.postMessage({ close: true }); // and on with the next
+      return;
     }
     if (message.whole !== undefined) {
       this.epoch = message.whole;
       this.place = message.at;
+      this.places.isGood();
       this.ending = undefined;
     }
     if (message.ended) this.ending = message.stream;

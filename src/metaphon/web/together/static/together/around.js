@@ -1,6 +1,8 @@
 // A page's light connection: who else is in this mix and where, what is new, and what they are listening to.
 // Events: "state" (others, what is new), "heard" (somebody's place), "clock" (the server's time is known).
 
+import { Places } from "../listen/places.js";
+
 const AGAIN_MS = [500, 1000, 2000, 5000];
 const PINGS = 5; // the quickest of these tells the server's time best
 const placeOf = () => location.pathname.split("/")[3] ?? "";
@@ -12,11 +14,8 @@ class Around extends EventTarget {
   best = Infinity;
 
   connect() {
-    const url = new URL(document.getElementById("others").dataset.around, location.href);
-    url.protocol = url.protocol.replace("http", "ws");
-    const { port } = document.getElementById("listen").dataset;
-    if (port) url.port = port; // else a proxy leads there
-    this.wire = new WebSocket(url);
+    this.places ??= new Places(document.getElementById("others").dataset.around);
+    this.wire = new WebSocket(this.places.url);
     this.wire.onopen = () => {
       this.tries = 0;
       this.best = Infinity;
@@ -24,8 +23,10 @@ class Around extends EventTarget {
       for (let n = 0; n < PINGS; n++) setTimeout(() => this.ping(), n * 150);
     };
     this.wire.onmessage = ({ data }) => this.hear(JSON.parse(data));
-    this.wire.onclose = () =>
+    this.wire.onclose = () => {
+      this.places.next();
       setTimeout(() => this.connect(), AGAIN_MS[Math.min(this.tries++, AGAIN_MS.length - 1)]);
+    };
   }
 
   tell(message) {
