@@ -1,4 +1,7 @@
-"""How the processes that serve are started: pages, listening, worker, side by side on loopback."""
+"""How the processes that serve are started: pages, listening, worker, side by side on loopback.
+
+One of them alone, on a machine of several:  python -m metaphon.local.servers pages|listening PORT
+"""
 
 import ctypes
 import os
@@ -20,7 +23,7 @@ def command(application: str, port: int, log_level: str = "warning") -> list[str
         "uvicorn",
         application,
         "--host",
-        "127.0.0.1",
+        os.environ.get("METAPHON_BIND", "127.0.0.1"),
         "--port",
         str(port),
         "--log-level",
@@ -55,3 +58,9 @@ def begin(arguments: Sequence[str], variables: dict[str, str]) -> subprocess.Pop
         start_new_session=True,
         preexec_fn=lambda: _libc.prctl(_DEATH_SIGNAL, signal.SIGTERM),
     )
+
+
+if __name__ == "__main__":
+    served = {"pages": PAGES, "listening": LISTENING}
+    arguments = command(served[sys.argv[1]], int(sys.argv[2]))
+    os.execv(arguments[0], arguments)
