@@ -22,7 +22,18 @@ _PUBLIC = {
 }
 _BY_TOKEN = {"api_document", "api_edits"}
 _OWN = {  # of no mix
-    *("mixes", "sign_out", "create_mix", "make_token", "forget_token", "account", "rename_person"),
+    *(
+        "mixes",
+        "sign_out",
+        "create_mix",
+        "make_token",
+        "forget_token",
+        "make_address",
+        "try_address",
+        "forget_address",
+        "account",
+        "rename_person",
+    ),
     *("change_password", "begin_second", "confirm_second", "drop_second", "remove_person"),
 }
 # what those who listen may send: what they keep for themselves, and looking

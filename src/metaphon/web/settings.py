@@ -46,6 +46,8 @@ LISTENING = {
     "ports": ",".join(map(str, _BROWSER_PORTS)),
     "servers": ",".join(map(str, _SERVERS)) if len(_SERVERS) > 1 else "",
 }
+# whether events may be told to machines of this network, and without TLS
+EVENTS_INSIDE = env.bool("METAPHON_EVENTS_INSIDE", False)
 METRICS_TOKEN = env("METAPHON_METRICS_TOKEN", default="")
 
 DATABASES = {"default": env.db("METAPHON_DATABASE_URL")}

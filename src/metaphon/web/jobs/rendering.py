@@ -20,6 +20,7 @@ from metaphon.web.jobs.models import Render, RenderFile, RenderPart
 from metaphon.web.jobs.parts import Begin, Parts
 from metaphon.web.jobs.progress import Interrupted
 from metaphon.web.jobs.workers import workers_alive
+from metaphon.web.mixes.events import READY, tell
 from metaphon.web.mixes.models import Mix, discard
 from metaphon.web.mixes.recordings import keep
 from metaphon.web.mixes.space import require_space
@@ -106,6 +107,7 @@ def _publish(render: Render, parts: Parts) -> None:
         still.speed_x_realtime, still.findings = speed, findings
         still.files_ready = still.files_wanted = len(results)
         still.save()
+        tell(render.mix, READY, handover=render.pk, label=render.label, files=len(results))
     parts.forget()
 
 

@@ -31,6 +31,7 @@ from metaphon.web.jobs.models import (
     Work,
 )
 from metaphon.web.jobs.progress import Interrupted
+from metaphon.web.mixes import events
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
 
@@ -176,4 +177,7 @@ def _by_their_names(row: Any, message: str) -> str:
 def _end(row: Work, status: Work.Status, message: str = "") -> None:
     rows = type(row)._default_manager.filter(pk=row.pk)
     open_ones = (Work.Status.WAITING, Work.Status.RUNNING, Work.Status.CANCELLING)
-    rows.filter(status__in=open_ones).update(status=status, message=message[:500])
+    with transaction.atomic():
+        ended = rows.filter(status__in=open_ones).update(status=status, message=message[:500])
+        if ended and status == Work.Status.FAILED and isinstance(row, Render):
+            events.tell(row.mix, events.FAILED, handover=row.pk, message=message)

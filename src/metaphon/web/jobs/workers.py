@@ -3,7 +3,7 @@
 from django.db import connection
 
 # one of each kind at a time, so that none waits behind a long one of another
-QUEUES = ("renders", "prints", "reports", "spaces", "surveys", "arrivals", "upkeep")
+QUEUES = ("renders", "prints", "reports", "spaces", "surveys", "arrivals", "events", "upkeep")
 
 _ALIVE_S = 15.0  # a worker says that it is every few seconds
 _ALIVE = """

@@ -125,6 +125,22 @@ class AccessToken(models.Model):
         ordering = ["created_at"]
 
 
+class EventAddress(models.Model):
+    """Where somebody is told of what happens to their mixes."""
+
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL, models.CASCADE, related_name="event_addresses"
+    )
+    url = models.CharField(max_length=1000)
+    secret = models.CharField(max_length=64)
+    created_at = models.DateTimeField(auto_now_add=True)
+    told_at = models.DateTimeField(null=True)
+    trouble = models.CharField(max_length=200, blank=True)  # why the last message was not taken
+
+    class Meta:
+        ordering = ["created_at"]
+
+
 def recording_path(audio: "AudioFile", name: str) -> str:
     return f"mixes/{audio.mix_id}/recordings/{name}"
 

@@ -8,6 +8,7 @@ from django.http import HttpRequest, JsonResponse
 from django.views.decorators.http import require_GET
 
 from metaphon.core.schemas import COMMANDS, MIX, published
+from metaphon.web.mixes.events import KINDS
 
 _HERE, _THERE = '"#/$defs/', '"#/components/schemas/'
 _MESSAGE = {
@@ -87,6 +88,7 @@ def described() -> dict[str, Any]:
                 },
             },
         },
+        "webhooks": {kind: _event(words) for kind, words in KINDS.items()},
         "components": {
             "securitySchemes": {"token": {"type": "http", "scheme": "bearer"}},
             "schemas": {
@@ -131,3 +133,40 @@ def _answers(
             for status, words in {**_REFUSED, **(refused or {})}.items()
         },
     }
+
+
+def _event(words: str) -> dict[str, Any]:
+    """What is sent to an address of somebody's own (Standard Webhooks 1.0)."""
+    headers = [
+        {"name": name, "in": "header", "required": True, "description": told, "schema": _TEXT}
+        for name, told in (
+            ("webhook-id", "The same when it is sent again."),
+            ("webhook-timestamp", "Seconds since 1970."),
+            ("webhook-signature", "v1, and HMAC-SHA256 of id.timestamp.body in base64."),
+        )
+    ]
+    content = {"application/json": {"schema": _MESSAGE_TOLD}}
+    return {
+        "post": {
+            "summary": words,
+            "security": [],
+            "parameters": headers,
+            "requestBody": {"required": True, "content": content},
+            "responses": {"2XX": {"description": "It is taken; else it is sent again later."}},
+        }
+    }
+
+
+_TEXT = {"type": "string"}
+_MESSAGE_TOLD = {
+    "type": "object",
+    "required": ["type", "timestamp", "data"],
+    "properties": {
+        "type": _TEXT,
+        "timestamp": {"type": "string", "format": "date-time"},
+        "data": {
+            "type": "object",
+            "properties": {"mix": {"type": "integer"}, "title": _TEXT, "url": _TEXT},
+        },
+    },
+}

@@ -1,11 +1,14 @@
 from django.urls import path
 
-from metaphon.web.mixes import api, history, openapi, places, views
+from metaphon.web.mixes import addresses, api, history, openapi, places, views
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
     path("tokens/new", views.make_token, name="make_token"),
     path("tokens/<int:token_id>/forget", views.forget_token, name="forget_token"),
+    path("events/new", addresses.make, name="make_address"),
+    path("events/<int:address_id>/try", addresses.try_out, name="try_address"),
+    path("events/<int:address_id>/forget", addresses.forget, name="forget_address"),
     path("api/openapi.json", openapi.openapi, name="openapi"),
     path("api/mix/<int:mix_id>", api.document, name="api_document"),
     path("api/mix/<int:mix_id>/edits", api.edits, name="api_edits"),

@@ -14,7 +14,7 @@ from metaphon.web.mixes.access import new_token
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.listing import listing
 from metaphon.web.mixes.making import RATES_HZ, begin, beginnings, copy_of
-from metaphon.web.mixes.models import AccessToken, Member
+from metaphon.web.mixes.models import AccessToken, EventAddress, Member
 from metaphon.web.mixes.permissions import changes_mix, mix_for, owned
 from metaphon.web.mixes.removing import delete_mix
 
@@ -24,8 +24,12 @@ def mixes(request: HttpRequest) -> HttpResponse:
     context = listing(request)
     if request.headers.get("HX-Target") == "mixes":
         return render(request, "mixes/rows.html", {**context, "roles": Member.Role.choices})
-    tokens = AccessToken.objects.filter(user=request.user.pk)
-    context |= {"rates_hz": RATES_HZ, "roles": Member.Role.choices, "tokens": tokens}
+    context |= {
+        "rates_hz": RATES_HZ,
+        "roles": Member.Role.choices,
+        "tokens": AccessToken.objects.filter(user=request.user.pk),
+        "addresses": EventAddress.objects.filter(user=request.user.pk),
+    }
     return render(request, "mixes/list.html", {**context, "beginnings": beginnings(request)})
 
 

@@ -7,6 +7,7 @@ from django.views.decorators.http import require_POST
 
 from metaphon.core.errors import InputError
 from metaphon.web.jobs.models import Render, Work
+from metaphon.web.mixes import events
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.watch import tell
@@ -33,6 +34,7 @@ def decide(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponse:
                 mix=mix, user_id=person, text=text, render=row, revision=row.revision
             )
         tell(mix)
+        events.tell(mix, events.DECIDED, handover=row.pk, approved=approved, text=text)
     response = render(request, "together/decision.html", {**editing(request, mix), "row": row})
     if not approved:
         response["HX-Trigger"] = "remarks-changed"

@@ -15,6 +15,7 @@ from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
 from metaphon.core.files.tables import as_csv
+from metaphon.web.mixes import events
 from metaphon.web.mixes.editing import carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, changes_mix, mix_for
@@ -69,7 +70,7 @@ def add(request: HttpRequest, mix_id: int) -> HttpResponse:
     strip = request.POST.get("strip", "")
     if strip:
         strip_of(document_of(mix), strip)
-    Remark.objects.create(
+    row = Remark.objects.create(
         mix=mix,
         user_id=request.user.pk,
         text=text,
@@ -79,6 +80,7 @@ def add(request: HttpRequest, mix_id: int) -> HttpResponse:
         revision=mix.revision,
     )
     tell(mix)
+    events.tell(mix, events.REMARK, remark=row.pk, text=text, start_s=start_s, end_s=end_s)
     return _drawn(request, mix, fresh_strips=True)
 
 
