@@ -31,6 +31,7 @@ _OWN = {  # of no mix
         "make_address",
         "try_address",
         "forget_address",
+        "helps",
         "account",
         "rename_person",
     ),

@@ -11,6 +11,7 @@ handler500 = "metaphon.web.shell.faults.fault"
 urlpatterns = [
     path("health", health.health, name="health"),
     path("metrics", health.metrics, name="metrics"),
+    path("helps.json", guide.helps, name="helps"),
     path("guide", guide.guide, name="guide"),
     path("guide/<slug:name>", guide.guide, name="guide_page"),
     path("guide/pictures/<slug:name>.png", guide.picture, name="guide_picture"),

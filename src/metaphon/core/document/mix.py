@@ -93,8 +93,10 @@ class Send(Part):
     """
 
     bus: Identifier
-    level_db: GainDb = -12.0
-    tap: Literal["strip", "pre", "post"] = "post"
+    level_db: GainDb = Field(-12.0, description="How much of it is sent to the bus.")
+    tap: Literal["strip", "pre", "post"] = Field(
+        "post", description="Taken before its chain, before its fader, or after it."
+    )
     muted: bool = False
     azimuth_deg: SendAzimuthDeg = None
 
@@ -106,7 +108,7 @@ class LfeSend(Part):
     """
 
     on: bool = switch(False, help="Send it to the LFE.")
-    level_db: GainDb = 0.0
+    level_db: GainDb = Field(0.0, description="How much of it is sent to the LFE.")
     corner_hz: float = parameter(
         120.0,
         20.0,
@@ -243,7 +245,7 @@ class Strip(Part):
     soloed: bool = False
     solo_safe: bool = False
     group: Identifier | None = None
-    gain_db: GainDb = 0.0
+    gain_db: GainDb = Field(0.0, description="Level of its fader, after its chain.")
     chain: tuple[AnyProcessor, ...] = ()
     sends: tuple[Send, ...] = ()
     lfe: LfeSend = LfeSend()

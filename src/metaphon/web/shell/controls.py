@@ -10,7 +10,8 @@ from typing import Any
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
-from metaphon.core.document.mix import Clip, LfeSend, Placement, Send, Strip
+from metaphon.core.document.fold_down import FoldDown
+from metaphon.core.document.mix import Clip, LfeSend, Mix, Placement, Send, Strip, Track
 from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.edits.typed_values import extra_of, label_without_unit
 from metaphon.core.process.registry import KINDS
@@ -62,6 +63,20 @@ def numeric_at(path: str) -> Numeric:
     head, _, rest = path.partition("/")
     model, name = (_PARTS[head], rest.rsplit("/", 1)[-1]) if rest else (Strip, head)
     return numeric_of(model.model_fields[name])
+
+
+@lru_cache(maxsize=1)
+def helps() -> dict[str, str]:
+    """One line of help on each value outside of chains, by its path without numbers."""
+    found = {
+        f"{head}/{name}": field
+        for head, model in _PARTS.items()
+        for name, field in model.model_fields.items()
+    }
+    found |= Strip.model_fields | Track.model_fields
+    found |= {f"fold_down/{name}": field for name, field in FoldDown.model_fields.items()}
+    found["tempo"] = Mix.model_fields["tempo_bpm"]
+    return {path: field.description for path, field in found.items() if field.description}
 
 
 def numeric_of(field: FieldInfo) -> Numeric:

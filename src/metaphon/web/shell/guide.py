@@ -5,12 +5,14 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
-from django.http import FileResponse, Http404, HttpRequest, HttpResponse
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
 from django.utils.safestring import SafeString, mark_safe
 from django.views.decorators.cache import cache_control
 from markdown import markdown
+
+from metaphon.web.shell import controls
 
 _DOCS = Path(__file__).resolve().parents[4] / "docs"
 _PICTURE = re.compile(r'src="\.\./screenshots/([a-z-]+)\.png"')
@@ -57,3 +59,9 @@ def picture(request: HttpRequest, name: str) -> FileResponse:
     if not re.fullmatch(r"[a-z-]+", name) or not path.exists():
         raise Http404
     return FileResponse(path.open("rb"), content_type="image/png")
+
+
+@cache_control(private=True, max_age=3600)
+def helps(request: HttpRequest) -> JsonResponse:
+    """One line on each value outside of chains; controls of processors say their own."""
+    return JsonResponse(controls.helps())

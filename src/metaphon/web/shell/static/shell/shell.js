@@ -1,6 +1,7 @@
 // What every page does: passing messages, the revision that edits are made against, keys, the theme.
 
 import "./edit.js";
+import "./help.js";
 import "./palette.js";
 import { whenLetGo } from "./press.js";
 
