@@ -132,6 +132,29 @@ class Live(BrowserTest):
         expect(page.locator("#messages")).to_contain_text("No room.")  # all of them are
         self.wait_for(lambda: not self.player(page, "player.playing"))
 
+    def test_what_is_found_is_gone_through_one_by_one(self) -> None:
+        page = self.open()
+        mix = self.begin_at(page, "flow/")
+        page.click("#findings-button")
+        page.click("#findings-list >> text=One by one")
+        page.keyboard.press("Escape")
+        steps = page.locator("#steps")
+        expect(steps).to_contain_text("1 of ")
+        page.click("#steps >> text=Hear it")
+        self.wait_for(lambda: self.player(page, "player.position") > 4800)
+        self.assertEqual(self.player(page, "player.state.monitor_sources.a.what"), "stem")
+        revision = mix.revision
+        page.click("#steps >> text=Only through the bus")
+        expect(steps).to_contain_text("Mended")
+        page.click("#steps >> text=Next")
+        expect(steps).to_contain_text("2 of ")
+        page.click("#steps >> text=See it in")
+        expect(steps).to_contain_text("2 of ")  # on another page too
+        page.click("#steps >> text=Leave")
+        expect(steps).not_to_contain_text("One by one")
+        mix.refresh_from_db()
+        self.assertEqual(mix.revision, revision + 1)
+
     def test_jumps_loops_and_the_end(self) -> None:
         page = self.open()
         self.begin_at(page, "listen/")

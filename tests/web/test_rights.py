@@ -42,6 +42,7 @@ _LISTENERS = {
     *("duplicate_mix", "put_away", "leave_mix"),
     *("together:add", "together:answer", "together:resolve", "together:remove"),
     "together:decide",
+    *("findings:begin_steps", "findings:go_on", "findings:leave_steps"),
     *("listen:keep_preset", "listen:forget_preset", "listen:bring", "listen:forget_file"),
     *("listen:calibrate", "field:keep_delivery", "flow:keep_chain", "intake:dismiss"),
 }

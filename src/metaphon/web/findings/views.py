@@ -1,17 +1,12 @@
 """Findings: what the checks noticed, always in view, and the one press that mends it."""
 
-from dataclasses import dataclass
-
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
 from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
-from metaphon.core.checks.rules import RULES, mend
-from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.mix import Strip
+from metaphon.core.checks.rules import mend
 from metaphon.core.errors import InputError
-from metaphon.web.jobs.models import LeftFinding
+from metaphon.web.findings.rows import key_of, rows_of
 from metaphon.web.jobs.surveying import Found, findings_of
 from metaphon.web.jobs.tasks import ask_for_survey
 from metaphon.web.mixes.editing import carry_out, editing
@@ -20,8 +15,6 @@ from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
-
-_ORDER = {"problem": 0, "warning": 1, "note": 2}
 
 
 @fragment_of("open_mix")
@@ -35,21 +28,6 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     return response
 
 
-@dataclass(frozen=True)
-class _Row:
-    """A finding as the list shows it, with the track or bus it is about."""
-
-    finding: Finding
-    strip: Strip
-    rule: Rule
-    reason: str = ""  # why somebody leaves it
-
-    @property
-    def key(self) -> str:
-        """What it is known by in the page."""
-        return f"{self.finding.rule}-{self.finding.subject}-{self.finding.other}"
-
-
 def _shown(request: HttpRequest, mix: Mix, mended: list[str]) -> dict[str, object]:
     """What the list shows; what was mended since the mix was last listened to is left out."""
     empty = True
@@ -57,7 +35,7 @@ def _shown(request: HttpRequest, mix: Mix, mended: list[str]) -> dict[str, objec
         found = findings_of(mix)
         document = document_of(mix)
         empty = not any(track.clips for track in document.tracks)
-        rows = _rows(mix, document, found)
+        rows = rows_of(mix, document, found)
         if not found.fresh:
             rows = [row for row in rows if row.key not in mended]
     except InputError:
@@ -86,22 +64,6 @@ def _said(count: int, found: Found, empty: bool) -> str:
     return counted if count else "Findings, nothing wrong"
 
 
-def _rows(mix: Mix, document: Document, found: Found) -> list[_Row]:
-    """What is found, the gravest first, and last what somebody leaves."""
-    strips = {strip.id: strip for strip in document.strips}
-    reasons = {_key(one): one.reason for one in mix.left_findings.all()}
-    rows = [
-        _Row(one, strips[one.subject], RULES[one.rule], reasons.get(_key(one), ""))
-        for one in found.findings
-        if one.subject in strips
-    ]
-    return sorted(rows, key=lambda row: (bool(row.reason), _ORDER[row.finding.severity]))
-
-
-def _key(one: Finding | LeftFinding) -> tuple[str, str, str]:
-    return one.rule, one.subject, one.other
-
-
 @changes_mix
 def leave(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Leave a finding, with a reason that every report then gives; without one take it up again."""
@@ -114,7 +76,7 @@ def leave(request: HttpRequest, mix_id: int) -> HttpResponse:
         reason = request.POST.get("reason", "").strip()[:300]
         if not reason:
             raise InputError("Say why it may stay; the report gives the reason.")
-        if tuple(named.values()) not in {_key(one) for one in findings_of(mix).findings}:
+        if tuple(named.values()) not in {key_of(one) for one in findings_of(mix).findings}:
             raise InputError("This is no longer found; the list is drawn anew.")
         held.delete()
         mix.left_findings.create(**named, reason=reason, user_id=request.user.pk)
@@ -127,7 +89,7 @@ def leave(request: HttpRequest, mix_id: int) -> HttpResponse:
 def mend_one(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take one finding's fault away, as one step that can be undone; says what became of it."""
     mix = mix_for(request, mix_id)
-    rows = _rows(mix, document_of(mix), findings_of(mix))
+    rows = rows_of(mix, document_of(mix), findings_of(mix))
     place = next((n for n, row in enumerate(rows) if _is(row.finding, request)), None)
     if place is None:
         raise InputError("This is no longer found; the list is drawn anew.")
