@@ -109,6 +109,12 @@ class Recordings(InBucket):
             heard = ClipReader(local_path(self.audio)).read(0, self.audio.frames)
             np.testing.assert_allclose(heard, noise(2, 1.5), atol=2.0**-23)
 
+    def test_a_page_brings_nothing_that_it_does_not_read(self) -> None:
+        with self.machine("page") as folder:
+            for place in ("intake", "flow", "field", "listen", "lanes", "handover", "findings"):
+                self.assertEqual(self.client.get(self.url(f"{place}:show")).status_code // 100, 2)
+            self.assertEqual([path for path in folder.rglob("*") if path.is_file()], [])
+
     def test_a_process_apart_has_it_brought_too(self) -> None:
         with self.machine("second"):
             path = local_path(self.audio)

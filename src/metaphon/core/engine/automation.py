@@ -176,7 +176,8 @@ class Gains:
         return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), (), key)
 
 
-_BLOCKS_AHEAD, _STEPS_AHEAD = 12, 96  # so many at least
+_BLOCKS_AHEAD, _STEPS_AHEAD = 4, 96  # so many at least
+_SPREAD = 12
 _turns = count()
 
 
@@ -197,7 +198,7 @@ class Ahead:
         self._curves = curves
         self._rate_hz = rate_hz
         self._step = step
-        self._blocks = 1 + next(_turns) % _BLOCKS_AHEAD
+        self._blocks = 1 + next(_turns) % _SPREAD
         self._span = (0, 0)
         self._frames: Frames = np.zeros(0, dtype=np.int64)
         self._held: NDArray[Any] = np.zeros(0)

@@ -165,6 +165,7 @@ class AudioFile(models.Model):
     bytes = models.PositiveBigIntegerField(default=0)  # of all that is stored
     source_rate_hz = models.PositiveIntegerField()
     sample_peak_dbfs = models.FloatField(null=True)
+    defined = models.BooleanField(null=True)  # `is_defined`, where it has been looked at
     outline = models.JSONField(default=list)
     notices = models.JSONField(default=list)
     created_at = models.DateTimeField(auto_now_add=True)
@@ -184,8 +185,11 @@ class AudioFile(models.Model):
 
     @property
     def is_defined(self) -> bool:
-        """Whether it says itself what its channels are (ADM)."""
-        return self.container == "WAV" and has_definition(Path(self.as_brought.path))
+        """Whether it says itself what its channels are (ADM); looked at once."""
+        if self.defined is None:
+            self.defined = self.container == "WAV" and has_definition(Path(self.as_brought.path))
+            AudioFile.objects.filter(pk=self.pk).update(defined=self.defined)
+        return self.defined
 
     @property
     def stored(self) -> tuple[FieldFile, ...]:

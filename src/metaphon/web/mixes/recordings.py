@@ -9,6 +9,7 @@ from django.core.files import File
 from django.core.files.storage import default_storage
 from django.db.models.fields.files import FieldFile
 
+from metaphon.core.adm.importing import has_definition
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
@@ -82,6 +83,7 @@ def store(
             outline=taken.outline,
             notices=taken.notices,
             time_reference_s=_time_reference_s(path, taken.info.sample_rate_hz),
+            defined=taken.info.container == "WAV" and has_definition(path),
         )
         stem, suffix = uuid.uuid4().hex, _SUFFIXES[taken.info.container]
         if taken.converted:
