@@ -112,7 +112,7 @@ class Recordings(InBucket):
     def test_a_page_brings_nothing_that_it_does_not_read(self) -> None:
         with self.machine("page") as folder:
             for place in ("intake", "flow", "field", "listen", "lanes", "handover", "findings"):
-                self.assertEqual(self.client.get(self.url(f"{place}:show")).status_code // 100, 2)
+                self.assertLess(self.client.get(self.url(f"{place}:show")).status_code, 400)
             self.assertEqual([path for path in folder.rglob("*") if path.is_file()], [])
 
     def test_a_process_apart_has_it_brought_too(self) -> None:

@@ -68,7 +68,7 @@ def look() -> None:
     from metaphon.web.mixes.snapshots import document_of
 
     mix = Mix.objects.get(title="Pier")
-    client = Client()
+    client = Client(SERVER_NAME="localhost")
     client.force_login(Member.objects.get(mix=mix).user)
     pages = [
         client.get(f"/mix/{mix.pk}/{place}/").status_code

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import StripRun, signals_of
 from metaphon.core.measure.correlation import correlation
@@ -13,7 +14,8 @@ from metaphon.core.measure.peaks import decibels
 from metaphon.core.measure.powers import sums_of_products
 
 LONGEST_S = 120.0
-_SILENCE = 1e-6  # -120 dBFS: quieter blocks do not count, whatever a filter left in them
+_SILENCE = 1e-6  # -120 dBFS: quieter stretches do not count, whatever a filter left in them
+_STRETCH = 32 * GRID_FRAMES
 
 
 @dataclass(frozen=True)
@@ -43,7 +45,8 @@ class StripMeters:
             return
         for strip, (_, meter) in zip(strips, self._meters, strict=True):
             if strip.given is not None:
-                meter.add(strip.given)
+                for first in range(0, strip.given.shape[1], _STRETCH):
+                    meter.add(strip.given[:, first : first + _STRETCH])
 
     def finish(self) -> dict[str, Level]:
         """The level of every strip, by id."""

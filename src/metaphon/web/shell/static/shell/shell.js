@@ -124,7 +124,7 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     step(document.getElementById(event.shiftKey ? "redo" : "undo"));
   }
-  if (event.key === " " && !typing && !event.target.matches?.("button, a, [role=slider]")) {
+  if (event.key === " " && !typing && !event.target.matches?.("button, summary, [role=slider]")) {
     event.preventDefault();
     document.querySelector("#listen .play")?.click();
   }
