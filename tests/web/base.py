@@ -11,6 +11,7 @@ import numpy as np
 import soundfile
 from django.conf import settings
 from django.contrib.auth import get_user_model
+from django.db import connection
 from django.test import Client, TestCase
 from django.urls import reverse
 
@@ -145,6 +146,15 @@ class WebTest(TestCase):
         arrival = self.upload(name, recording(noise(1, 0.5) if sound is None else sound))
         self.assertEqual(arrival.status, "done", arrival.message)
         return self.mix.strips.get(name=arrival.track)
+
+    def taken_from_queue(self, task: str) -> list[dict[str, Any]]:
+        """What waits for a worker under the name of a task, first come first, and waits no more."""
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "delete from procrastinate_jobs where task_name = %s returning id, args::text",
+                [task],
+            )
+            return [json.loads(arguments) for _, arguments in sorted(cursor.fetchall())]
 
     def said(self, response: Any) -> str:
         """The sentence of a refusal."""

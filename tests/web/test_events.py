@@ -12,7 +12,6 @@ import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from unittest.mock import patch
 
-from django.db import connection
 from django.test import Client
 from django.test.utils import override_settings
 from django.urls import reverse
@@ -59,14 +58,8 @@ class Events(WebTest):
 
     def sent(self) -> list[str]:
         """The kinds of all messages that wait, sent."""
-        with connection.cursor() as cursor:
-            cursor.execute(
-                "delete from procrastinate_jobs where task_name = 'tell_address' returning args, id"
-            )
-            waiting = sorted(cursor.fetchall(), key=lambda row: row[1])
         kinds = []
-        for arguments, _ in waiting:
-            known = json.loads(arguments) if isinstance(arguments, str) else arguments
+        for known in self.taken_from_queue("tell_address"):
             events.tell_address(**known)
             kinds.append(json.loads(known["body"])["type"])
         return kinds

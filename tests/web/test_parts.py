@@ -6,7 +6,6 @@ from typing import Any
 from unittest.mock import patch
 
 from django.conf import settings
-from django.db import connection
 
 from metaphon.core.engine import lanes
 from metaphon.web.jobs import parts as parts_module
@@ -50,12 +49,7 @@ class InParts(WebTest):
 
     def queued(self) -> list[int]:
         """The parts that wait in the queue, taken out of it."""
-        with connection.cursor() as cursor:
-            cursor.execute(
-                "delete from procrastinate_jobs where task_name = 'render_part'"
-                " returning (args->>'part_id')::int, id"
-            )
-            return [part for part, _ in sorted(cursor.fetchall(), key=lambda row: row[1])]
+        return [waiting["part_id"] for waiting in self.taken_from_queue("render_part")]
 
     def divided(self, workers: int) -> tuple[Render, list[int]]:
         """How many parts each stage had; each done by a worker that knows nothing of others."""

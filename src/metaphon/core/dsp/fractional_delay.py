@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
+from metaphon.core.dsp.past import Past
 
 HALF = 16  # samples of the interpolator on either side: the least delay that is no whole number
 STEEPEST = 0.25  # samples a sample: four and a half semitones
@@ -35,8 +36,7 @@ class FractionalDelay:
     """
 
     def __init__(self, channels: int) -> None:
-        self._past = np.zeros((channels, _KEPT), dtype=np.float32)
-        self._since: list[Block] = []  # what came after that and has not been joined to it
+        self._past = Past(channels, _KEPT)
 
     def process(self, block: Block, delay: Motion[float]) -> Block:
         """Take and give (channels, frames).
@@ -58,9 +58,7 @@ class FractionalDelay:
 
     def _later(self, block: Block, whole: int) -> Block:
         if not whole:
-            self._since.append(block)
-            if sum(one.shape[1] for one in self._since[1:]) >= self._past.shape[1]:
-                del self._since[0]
+            self._past.pass_by(block)
             return block
         joined = self._joined(block, whole)
         stop = joined.shape[1] - whole
@@ -87,18 +85,10 @@ class FractionalDelay:
 
     def _joined(self, block: Block, most: float) -> Block:
         """What came before and the block; enough is kept for the longest delay there was."""
-        if self._since:
-            kept = self._past.shape[1]
-            self._past = np.concatenate([self._past, *self._since], axis=1)[:, -kept:]
-            self._since = []
         need = int(np.ceil(most)) + HALF
-        if need > self._past.shape[1]:  # what was not kept is silence, and the rest rises out of it
-            more = np.zeros((len(block), need - self._past.shape[1]), dtype=np.float32)
-            self._past[:, :_RISE] *= np.linspace(0.0, 1.0, _RISE, dtype=np.float32)
-            self._past = np.concatenate([more, self._past], axis=1)
-        joined = np.concatenate([self._past, block], axis=1)
-        self._past = joined[:, block.shape[1] :]
-        return joined
+        if need > self._past.frames:
+            self._past.grow(need, _RISE)
+        return self._past.joined(block)
 
 
 @lru_cache(maxsize=1)

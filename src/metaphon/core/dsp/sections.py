@@ -129,7 +129,7 @@ class Cascade:
             self._still = None
         if not self._state.size:
             return block
-        if is_silent(block, self._state):
+        if _is_silent(block, self._state):
             return np.zeros_like(block)
         out = np.empty_like(block)
         sound = np.ascontiguousarray(block)
@@ -196,7 +196,7 @@ def _together(sections: bytes, count: int) -> NDArray[np.float64]:
 
 
 @numba.njit(cache=True, nogil=True)
-def is_silent(block, state):  # type: ignore[no-untyped-def]
+def _is_silent(block, state):  # type: ignore[no-untyped-def]
     """Whether there is nothing in a block, (channels, frames), nor in what rings on of before."""
     for value in state.flat:
         if value != 0.0:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
+from metaphon.core.dsp.past import Past
 from metaphon.core.process.channel_shares import channel_shares
 from metaphon.core.process.processor import Channels
 from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
@@ -42,32 +43,22 @@ class EarlyReflections:
     def __init__(self, channels: Channels, rate_hz: int) -> None:
         self._channels = channels
         self._rate_hz = rate_hz
-        self._past = np.zeros((channels.count, longest_samples(rate_hz)), dtype=np.float32)
-        self._since: list[Block] = []  # what came after that and has not been joined to it
+        self._past = Past(channels.count, longest_samples(rate_hz))
 
     def process(self, source: Block, size: Motion[float], level: Motion[float]) -> Block:
         """Take and give (channels, frames); `level` is an amplitude."""
         out = np.zeros(source.shape, dtype=np.float32)
-        self._since.append(source)
         line = level.line(source.shape[1]).astype(np.float32)
         if not line.any():
-            if sum(one.shape[1] for one in self._since[1:]) >= self._past.shape[1]:
-                del self._since[0]
+            self._past.pass_by(source)
             return out
-        joined = self._joined()
+        joined = self._past.joined(source)
         if size.moves:
             along = np.linspace(0.0, 1.0, source.shape[1], dtype=np.float32)
             _reflect(joined, out, *self._taps(size.values[0]), line * (1.0 - along))
             line = line * along
         _reflect(joined, out, *self._taps(size.values[-1]), line)
         return out
-
-    def _joined(self) -> Block:
-        """What came before and what has come since, one after the other."""
-        kept = self._past.shape[1]
-        joined = np.concatenate([self._past, *self._since], axis=1)
-        self._past, self._since = joined[:, -kept:], []
-        return joined
 
     def _taps(self, size: float) -> _Taps:
         return _taps(self._channels, size, self._rate_hz)

@@ -12,8 +12,6 @@ from django.shortcuts import render
 from django.urls import reverse
 from django.views.decorators.http import require_POST
 
-from metaphon.core.checks.finding import Finding
-from metaphon.core.checks.rule import Rule
 from metaphon.core.checks.rules import mend
 from metaphon.core.errors import InputError
 from metaphon.web.findings.rows import Row, rows_of
@@ -44,16 +42,6 @@ class Step:
     heard: str  # what to set of what is heard, as JSON; empty where there is nothing to hear
     through: str
     in_mono: bool
-
-    @property
-    def finding(self) -> Finding:
-        """What is wrong."""
-        return self.row.finding
-
-    @property
-    def rule(self) -> Rule:
-        """Why it matters, and what mends it."""
-        return self.row.rule
 
 
 def _step(mix: Mix, row: Row) -> Step:

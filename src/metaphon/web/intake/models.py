@@ -48,13 +48,10 @@ class Arrival(models.Model):
 
     def join(self, path: Path) -> None:
         """Put all pieces together at a path of this machine."""
-        piece = path.with_suffix(".piece")
         with path.open("wb") as whole:
             for name in self._pieces:
-                stored.take_out(name, piece)
-                with piece.open("rb") as part:
+                with stored.open(name) as part:
                     shutil.copyfileobj(part, whole)
-        piece.unlink(missing_ok=True)
 
     def let_go(self) -> None:
         """Give back the room that its pieces take."""
