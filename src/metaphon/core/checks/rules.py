@@ -3,6 +3,8 @@
 What they say of a mix, and the mend of a finding.
 """
 
+import os
+from concurrent.futures import ThreadPoolExecutor
 from importlib import import_module
 from pkgutil import iter_modules
 
@@ -34,13 +36,14 @@ def noticed(mix: Mix) -> list[Finding]:
 
 
 def listened(mix: Mix, sound: Sound) -> list[Finding]:
-    """What the rules say that listen.
+    """What the rules say that listen, several at a time.
 
     Raises InputError where a recording is missing or cannot be read.
     """
-    return [
-        finding for rule in RULES.values() if rule.listen for finding in rule.listen(mix, sound)
-    ]
+    listening = [rule.listen for rule in RULES.values() if rule.listen]
+    with ThreadPoolExecutor(os.cpu_count() or 2, "rules") as pool:
+        found = list(pool.map(lambda listen: list(listen(mix, sound)), listening))
+    return [finding for of_rule in found for finding in of_rule]
 
 
 def check(mix: Mix, known: dict[str, Level] | None = None) -> list[Finding]:

@@ -210,15 +210,14 @@ class Sound:
         """
         longest = frames or round(_LONGEST_S * self.rate_hz)
         clips = placed(track, self.rate_hz)
-        total = np.zeros((self.channels_of(track), longest), dtype=np.float32)
-        end = 0
-        for clip in clips:
+        counts = [min(longest, max(clip.first + clip.frames - start, 0)) for clip in clips]
+        end = frames or max(counts, default=0)
+        total = np.zeros((self.channels_of(track), end), dtype=np.float32)
+        for clip, count in zip(clips, counts, strict=True):
             running = ClipRun(clip)
-            count = min(longest, max(clip.first + clip.frames - start, 0))
             total[:, :count] += running.read(start, count)
             running.close()
-            end = max(end, count)
-        return total if frames else total[:, :end]
+        return total
 
 
 def delay_and_polarity(track: Track, side: str) -> tuple[float, int]:

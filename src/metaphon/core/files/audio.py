@@ -14,17 +14,18 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Literal, Self
 
-import numba
 import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
+from metaphon.core.files.dither import dithered, over_full_scale, packed
 from metaphon.core.files.wav_samples import wav_samples
 from metaphon.core.presence import present
 
 LONGEST_S = 86_400
+_AT_ONCE = 4096  # frames that are written: what they are made in stays close at hand
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
 CONTAINERS = {
     "WAV": "WAV",
@@ -194,9 +195,8 @@ class ClipReader:
 class AudioWriter:
     """Writes an audio file block by block under a passing name; it gets its own when all went well.
 
-    16 and 24 bits are dithered (TPDF, 2 LSB peak to peak, Lipshitz et al. 1992) from a fixed seed;
-    digital silence stays digital silence. What exceeds full scale is held there and counted in
-    `clipped_samples`.
+    16 and 24 bits are dithered (`files.dither`). What exceeds full scale is held there and counted
+    in `clipped_samples`.
     """
 
     def __init__(
@@ -209,7 +209,7 @@ class AudioWriter:
             raise InputError("FLAC holds at most 8 channels of 16 or 24 bits; choose WAV.")
         self._bits = bits
         self._flac = container == "flac"
-        self._dither = np.array([20480], dtype=np.uint64)  # where the chance numbers are
+        self._frames = 0
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
         kind = "FLAC" if container == "flac" else "RF64"
         self._file = soundfile.SoundFile(
@@ -224,15 +224,14 @@ class AudioWriter:
             self._write(block.T)
             return
         depth = int(self._bits)
-        block = np.ascontiguousarray(block)
-        if self._flac:
-            out = np.empty(block.shape[::-1], dtype=np.int32)
-            self.clipped_samples += _dithered(block, out, depth, self._dither)
-            self._write(out)
-            return
-        packed = np.empty((*block.shape[::-1], depth // 8), dtype=np.uint8)
-        self.clipped_samples += _dithered_bytes(block, packed, depth, self._dither)
-        self._write_bytes(packed)
+        self.clipped_samples += over_full_scale(block)
+        for start in range(0, block.shape[1], _AT_ONCE):
+            whole = dithered(block[:, start : start + _AT_ONCE], depth, self._frames + start)
+            if self._flac:
+                self._write(whole << (32 - depth))
+            else:
+                self._write_bytes(packed(whole, depth))
+        self._frames += block.shape[1]
 
     def _write(self, frames: NDArray[Any]) -> None:
         try:
@@ -273,55 +272,3 @@ class AudioWriter:
 def _let_small_files_be_wav(file: soundfile.SoundFile) -> None:
     """Write 64-bit sizes only past 4 GiB (libsndfile's SFC_RF64_AUTO_DOWNGRADE)."""
     soundfile._snd.sf_command(file._file, 0x1210, soundfile._ffi.NULL, 1)
-
-
-@numba.njit(cache=True, nogil=True)
-def _dithered(block, out, depth, state):  # type: ignore[no-untyped-def]
-    """A block, (channels, frames), as whole numbers, (frames, channels), left-aligned in 32 bits.
-
-    Gives how many samples exceeded full scale. `state` goes on (`_rounded`).
-    """
-    top, shift = 2.0 ** (depth - 1), 32 - depth
-    over, at = 0, state[0]
-    for i in range(block.shape[1]):
-        for channel in range(len(block)):
-            held, at = _rounded(block[channel, i], top, at)
-            over += abs(block[channel, i]) > 1.0
-            out[i, channel] = held << shift
-    state[0] = at
-    return over
-
-
-@numba.njit(cache=True, nogil=True)
-def _dithered_bytes(block, out, depth, state):  # type: ignore[no-untyped-def]
-    """A block, (channels, frames), as bytes of whole numbers, least first, (frames, channels, n).
-
-    Gives how many samples exceeded full scale. `state` goes on (`_rounded`).
-    """
-    top, count = 2.0 ** (depth - 1), out.shape[2]
-    over, at = 0, state[0]
-    for i in range(block.shape[1]):
-        for channel in range(len(block)):
-            held, at = _rounded(block[channel, i], top, at)
-            over += abs(block[channel, i]) > 1.0
-            out[i, channel, 0] = held & 0xFF
-            out[i, channel, 1] = (held >> 8) & 0xFF
-            if count == 3:
-                out[i, channel, 2] = (held >> 16) & 0xFF
-    state[0] = at
-    return over
-
-
-@numba.njit(cache=True, nogil=True, inline="always")
-def _rounded(sample, top, at):  # type: ignore[no-untyped-def]
-    """A sample as a dithered whole number, and the chance number that follows; silence as it is.
-
-    A 64-bit linear congruential generator (Knuth, The art of computer programming 2, 3.3.4), whose
-    upper halves are two even chance numbers; their sum is triangular, 2 steps peak to peak.
-    """
-    if sample == 0.0:
-        return np.int64(0), at
-    at = at * np.uint64(6364136223846793005) + np.uint64(1442695040888963407)
-    one = float(at >> np.uint64(48)) + float((at >> np.uint64(32)) & np.uint64(0xFFFF))
-    wanted = np.rint(float(sample) * top + (one + 1.0) / 65536.0 - 1.0)
-    return np.int64(min(max(wanted, -top), top - 1.0)), at

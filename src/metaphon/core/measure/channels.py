@@ -6,13 +6,14 @@ import numba
 import numpy as np
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.highest import highest
+from metaphon.core.measure.powers import PIECE, sums_of
 
 SILENT_DBFS = -90.0  # a channel that never gets above is called silent
 _QUIET = 2.0**-20  # no more than dither of 24 bits
 _LOUD = 10.0 ** (-50.0 / 20.0)  # what breaks off at once was at least so loud
 _SHORTEST_S, _LONGEST_S = 0.002, 1.0  # of a break in the sound; a longer one is a rest
 _STRIDE = 64  # fewer samples than the shortest break has at any rate
-_PIECE = 1024  # samples that are looked at one by one only where one of them is quiet
 _FULL = 1.0 - 2.0**-15
 _CLIPPED_RUN = 3  # samples at full scale one after the other
 
@@ -58,7 +59,7 @@ class ChannelMeter:
 
     def add(self, block: Block) -> None:
         """Take the next block, (channels, frames)."""
-        _add(block, self._sums, self._runs, self._frames, *self._bounds)
+        _add(np.ascontiguousarray(block), self._sums, self._runs, self._frames, *self._bounds)
         self._frames += block.shape[1]
 
     def finish(self) -> tuple[ChannelFigures, ...]:
@@ -84,35 +85,21 @@ class ChannelMeter:
 @numba.njit(cache=True, nogil=True)
 def _add(block, sums, runs, first, shortest, longest):  # type: ignore[no-untyped-def]
     for channel in range(len(block)):
-        for start in range(0, block.shape[1], _PIECE):
-            sound = block[channel, start : start + _PIECE]
-            highest, total, squares = _summed(sound)
-            sums[channel, 0] = max(sums[channel, 0], highest)
+        for start in range(0, block.shape[1], PIECE):
+            sound = block[channel, start : start + PIECE]
+            top = highest(sound)
+            total, squares = sums_of(sound)
+            sums[channel, 0] = max(sums[channel, 0], top)
             sums[channel, 1] += total
             sums[channel, 2] += squares
-            if highest == 0.0:
+            if top == 0.0:
                 runs[channel, 0] += len(sound)
                 runs[channel, 2] = 0
-            elif runs[channel, 0] == 0 and highest < _FULL and not _may_break(sound):
+            elif runs[channel, 0] == 0 and top < _FULL and not _may_break(sound):
                 runs[channel, 1] = abs(sound[-1]) > _LOUD
                 runs[channel, 2] = 0
             else:
                 _look(sound, runs[channel], first + start, shortest, longest)
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc", "nnan", "nsz"})
-def _summed(sound):  # type: ignore[no-untyped-def]
-    """The highest size of a stretch, its sum, and that of its squares."""
-    highest = np.float32(0.0)
-    for i in range(len(sound)):
-        size = abs(sound[i])
-        highest = size if size > highest else highest
-    total = squares = 0.0
-    for i in range(len(sound)):
-        x = np.float64(sound[i])
-        total += x
-        squares += x * x
-    return highest, total, squares
 
 
 @numba.njit(cache=True, nogil=True)

@@ -4,9 +4,10 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.dsp.highest import highest
+
 _HALF = 16  # input samples on each side of an interpolated one
-_SEGMENT = 64
-_HIGHEST = _SEGMENT + 2 * _HALF
+_SEGMENT = 128
 NEAR_FULL_SCALE = 10.0 ** (-0.1 / 20.0)
 
 
@@ -29,7 +30,18 @@ class PeakMeter:
         phases = np.stack(
             [taps[p : p + 2 * _HALF * factor : factor][::-1] for p in range(1, factor)]
         ).astype(np.float32)
-        self._phases = tuple(map(tuple, phases))
+        # what lies as far behind a sample as before the next one has the same taps turned round
+        count = (factor - 1) // 2
+        none = phases[0] * 0
+        pairs = [
+            ((one + two) / 2, (one - two) / 2)
+            for one, two in zip(phases[:count], phases[::-1], strict=False)
+        ] or [(none, none)]
+        middles = [none if factor % 2 else phases[count], *[none] * count]
+        self._taps = tuple(
+            tuple(tuple(taps[:_HALF]) for taps in (*pair, middle))
+            for pair, middle in zip(pairs, middles, strict=False)
+        )
         self._bound = float(np.abs(phases).sum(axis=1).max())
         self._history = np.zeros((channels, 2 * _HALF), dtype=np.float32)
         self.sample_peak = np.zeros(channels)
@@ -38,110 +50,89 @@ class PeakMeter:
 
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next block, (channels, frames)."""
-        highest = _highest_of(block)
-        if highest.max(initial=0.0) >= NEAR_FULL_SCALE:
+        block = np.ascontiguousarray(block)
+        loudest = _highest_of(block)
+        if loudest.max(initial=0.0) >= NEAR_FULL_SCALE:
             self.near_full_scale += int(np.count_nonzero(np.abs(block) >= NEAR_FULL_SCALE))
-        self.sample_peak = np.maximum(self.sample_peak, highest)
+        self.sample_peak = np.maximum(self.sample_peak, loudest)
         self.true_peak = np.maximum(self.true_peak, self.sample_peak)
-        joined = np.concatenate([self._history, block], axis=1)
-        # a channel that cannot exceed its peak anywhere is not looked at
         before = _highest_of(self._history)
-        within = np.maximum(highest, before) * self._bound <= self.true_peak
-        _interpolated_peak(joined, self._phases, self._bound, self.true_peak, within)
-        self._history = joined[:, -2 * _HALF :].copy()
+        # a channel that cannot exceed its peak anywhere is not looked at
+        within = np.maximum(loudest, before) * self._bound <= self.true_peak
+        after = np.zeros((len(block), _SEGMENT), dtype=np.float32)  # so that segments are whole
+        joined = np.concatenate([self._history, block, after], axis=1)
+        _interpolated_peak(joined, self._taps, self._bound, self.true_peak, within)
+        self._history = joined[:, -2 * _HALF - _SEGMENT : -_SEGMENT].copy()
 
     def finish(self) -> None:
         """Let the last samples through the interpolator."""
         self.add(np.zeros((len(self.true_peak), 2 * _HALF), dtype=np.float32))
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"nnan", "nsz", "reassoc"})
+@numba.njit(cache=True, nogil=True)
 def _highest_of(block):  # type: ignore[no-untyped-def]
     """The highest sample of each channel, (channels)."""
     found = np.zeros(len(block))
     for channel in range(len(block)):
-        highest = np.float32(0.0)
-        for i in range(block.shape[1]):
-            size = abs(block[channel, i])
-            highest = size if size > highest else highest
-        found[channel] = highest
+        found[channel] = highest(block[channel])
     return found
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _interpolated_peak(samples, phases, bound, peaks, within):  # type: ignore[no-untyped-def]
+@numba.njit(cache=True, nogil=True)
+def _interpolated_peak(samples, taps, bound, peaks, within):  # type: ignore[no-untyped-def]
     """Raise `peaks` (channels) to the highest interpolated sample of (channels, frames).
 
-    Channels that lie within what they have had already are left out.
-
-    A segment at a time, which is held with what is worked out of it in one array: the samples, and
-    behind them the highest of each place.
+    Channels that lie within what they have had already are left out. The last segment is not
+    looked at beyond where there is a sample on either side.
     """
-    channels, frames = samples.shape
-    last = frames - 2 * _HALF + 1
-    held = np.empty(_HIGHEST + _SEGMENT, dtype=np.float32)
-    for channel in range(channels):
+    last = samples.shape[1] - _SEGMENT - 2 * _HALF + 1
+    between = np.empty(_SEGMENT, dtype=np.float32)
+    for channel in range(len(samples)):
         if within[channel]:
             continue
         peak = peaks[channel]
         for start in range(0, last, _SEGMENT):
-            own = min(_SEGMENT, last - start)
-            for i in range(own + 2 * _HALF - 1):
-                held[i] = samples[channel, start + i]
-            held[own + 2 * _HALF - 1 : _HIGHEST] = 0.0
-            for i in range(_SEGMENT):
-                held[_HIGHEST + i] = max(abs(held[i]), abs(held[i + 2 * _HALF]))
-            if _highest(held) * bound <= peak:
+            sound = samples[channel, start : start + _SEGMENT + 2 * _HALF]
+            if highest(sound) * bound <= peak:
                 continue
-            held[_HIGHEST:] = 0.0
-            for taps in phases:
-                _between(held, taps)
-            for i in range(own, _SEGMENT):  # past the end there is nothing between samples
-                held[_HIGHEST + i] = 0.0
-            peak = max(peak, _highest(held))
+            between[:] = 0.0
+            for even, odd, middle in taps:
+                _between(sound, even, odd, middle, between)
+            between[max(last - start, 0) :] = 0.0
+            peak = max(peak, np.float64(highest(between)))
         peaks[channel] = peak
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _between(held, t):  # type: ignore[no-untyped-def]
-    """One value between any two samples of a segment by 32 taps, `t`; the highest are kept.
+def _between(x, even, odd, middle, found):  # type: ignore[no-untyped-def]
+    """Three values between any two samples of a segment; `found` keeps the highest.
 
-    All taps in one sum, so that it stays in the registers.
+    Two of them have 32 taps that are each other's turned round, so both are made of one even and
+    one odd half; those of the third are even.
     """
     for i in range(_SEGMENT):
-        total = (t[0] * held[i + 0] + t[1] * held[i + 1]) + (
-            t[2] * held[i + 2] + t[3] * held[i + 3]
-        )
-        total += (t[4] * held[i + 4] + t[5] * held[i + 5]) + (
-            t[6] * held[i + 6] + t[7] * held[i + 7]
-        )
-        total += (t[8] * held[i + 8] + t[9] * held[i + 9]) + (
-            t[10] * held[i + 10] + t[11] * held[i + 11]
-        )
-        total += (t[12] * held[i + 12] + t[13] * held[i + 13]) + (
-            t[14] * held[i + 14] + t[15] * held[i + 15]
-        )
-        total += (t[16] * held[i + 16] + t[17] * held[i + 17]) + (
-            t[18] * held[i + 18] + t[19] * held[i + 19]
-        )
-        total += (t[20] * held[i + 20] + t[21] * held[i + 21]) + (
-            t[22] * held[i + 22] + t[23] * held[i + 23]
-        )
-        total += (t[24] * held[i + 24] + t[25] * held[i + 25]) + (
-            t[26] * held[i + 26] + t[27] * held[i + 27]
-        )
-        total += (t[28] * held[i + 28] + t[29] * held[i + 29]) + (
-            t[30] * held[i + 30] + t[31] * held[i + 31]
-        )
-        held[_HIGHEST + i] = max(held[_HIGHEST + i], abs(total))
-
-
-@numba.njit(cache=True, nogil=True)
-def _highest(held):  # type: ignore[no-untyped-def]
-    """The highest of the last places, which are overwritten; in halves, side by side."""
-    half = _SEGMENT // 2
-    while half:
-        for i in range(half):
-            held[_HIGHEST + i] = max(held[_HIGHEST + i], held[_HIGHEST + half + i])
-        half //= 2
-    return held[_HIGHEST]
+        same = even[0] * (x[i + 0] + x[i + 31]) + even[1] * (x[i + 1] + x[i + 30])
+        same += even[2] * (x[i + 2] + x[i + 29]) + even[3] * (x[i + 3] + x[i + 28])
+        same += even[4] * (x[i + 4] + x[i + 27]) + even[5] * (x[i + 5] + x[i + 26])
+        same += even[6] * (x[i + 6] + x[i + 25]) + even[7] * (x[i + 7] + x[i + 24])
+        same += even[8] * (x[i + 8] + x[i + 23]) + even[9] * (x[i + 9] + x[i + 22])
+        same += even[10] * (x[i + 10] + x[i + 21]) + even[11] * (x[i + 11] + x[i + 20])
+        same += even[12] * (x[i + 12] + x[i + 19]) + even[13] * (x[i + 13] + x[i + 18])
+        same += even[14] * (x[i + 14] + x[i + 17]) + even[15] * (x[i + 15] + x[i + 16])
+        half = middle[0] * (x[i + 0] + x[i + 31]) + middle[1] * (x[i + 1] + x[i + 30])
+        half += middle[2] * (x[i + 2] + x[i + 29]) + middle[3] * (x[i + 3] + x[i + 28])
+        half += middle[4] * (x[i + 4] + x[i + 27]) + middle[5] * (x[i + 5] + x[i + 26])
+        half += middle[6] * (x[i + 6] + x[i + 25]) + middle[7] * (x[i + 7] + x[i + 24])
+        half += middle[8] * (x[i + 8] + x[i + 23]) + middle[9] * (x[i + 9] + x[i + 22])
+        half += middle[10] * (x[i + 10] + x[i + 21]) + middle[11] * (x[i + 11] + x[i + 20])
+        half += middle[12] * (x[i + 12] + x[i + 19]) + middle[13] * (x[i + 13] + x[i + 18])
+        half += middle[14] * (x[i + 14] + x[i + 17]) + middle[15] * (x[i + 15] + x[i + 16])
+        turned = odd[0] * (x[i + 0] - x[i + 31]) + odd[1] * (x[i + 1] - x[i + 30])
+        turned += odd[2] * (x[i + 2] - x[i + 29]) + odd[3] * (x[i + 3] - x[i + 28])
+        turned += odd[4] * (x[i + 4] - x[i + 27]) + odd[5] * (x[i + 5] - x[i + 26])
+        turned += odd[6] * (x[i + 6] - x[i + 25]) + odd[7] * (x[i + 7] - x[i + 24])
+        turned += odd[8] * (x[i + 8] - x[i + 23]) + odd[9] * (x[i + 9] - x[i + 22])
+        turned += odd[10] * (x[i + 10] - x[i + 21]) + odd[11] * (x[i + 11] - x[i + 20])
+        turned += odd[12] * (x[i + 12] - x[i + 19]) + odd[13] * (x[i + 13] - x[i + 18])
+        turned += odd[14] * (x[i + 14] - x[i + 17]) + odd[15] * (x[i + 15] - x[i + 16])
+        found[i] = max(found[i], max(abs(same) + abs(turned), abs(half)))

@@ -6,6 +6,32 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 
+PIECE = 1024  # samples whose sum is as exact in 32 bits as anybody reads it
+
+
+def sums(block: Block) -> NDArray[np.float64]:
+    """The sum of each channel of a block, (channels, frames)."""
+    found = np.zeros(len(block))
+    _add_up(np.ascontiguousarray(block), found)
+    return found
+
+
+@numba.njit(cache=True, nogil=True)
+def _add_up(block, found):  # type: ignore[no-untyped-def]
+    for channel in range(len(block)):
+        for start in range(0, block.shape[1], PIECE):
+            found[channel] += sums_of(block[channel, start : start + PIECE])[0]
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+def sums_of(sound):  # type: ignore[no-untyped-def]
+    """The sum of a stretch of samples of no more than a PIECE, and that of their squares."""
+    total = squares = np.float32(0.0)
+    for i in range(len(sound)):
+        total += sound[i]
+        squares += sound[i] * sound[i]
+    return np.float64(total), np.float64(squares)
+
 
 def sums_of_products(block: Block, step: int) -> NDArray[np.float64]:
     """The sums of squares of each channel, and of the product of the first two.

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from metaphon.core.measure.correlation import CorrelationMeter
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter, decibels
+from metaphon.core.measure.powers import sums
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
@@ -81,7 +82,7 @@ class ProgrammeMeter:
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next block, (channels, frames)."""
         self._frames += block.shape[1]
-        self._sum += block.sum(axis=1, dtype=np.float64)
+        self._sum += sums(block)
         heard = block if self._decoded is None else self._decoded @ block
         self._loudness.add(heard)
         self._peaks.add(block)
