@@ -127,6 +127,7 @@ class Finished:
             self._write(np.pad(rest, ((0, 0), (0, missing - rest.shape[1]))))
         self._write(np.zeros((self._count, self._tail), dtype=np.float32))
         clipped = self._writer.clipped_samples
+        self._writer.close()
         first, *others = (meter.finish() for meter in self._meters)
         history = self._meters[0].history
         return Outcome(

@@ -111,7 +111,8 @@ def rendered(
                 if cut.start < cut.stop:
                     on_done((done + at + cut.stop - first) / frames)
             done += last - first
-        return [lane.finish() for lane in lanes]
+        finishing = [pool.submit(lane.finish) for lane in lanes]
+        return [one.result() for one in finishing]
 
 
 def finished(path: Path, output: Output, rate_hz: int, form: FileForm, gain_db: float) -> Finished:
@@ -134,6 +135,7 @@ class Held(AudioWriter):
 
     def finish(self) -> None:
         """There is nothing to say of a piece."""
+        self.close()
 
 
 def held_path(path: Path, piece: int) -> Path:

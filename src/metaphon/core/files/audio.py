@@ -20,12 +20,11 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
-from metaphon.core.files.dither import dithered, over_full_scale, packed
+from metaphon.core.files.dither import DitheredBytes, dithered, over_full_scale
 from metaphon.core.files.wav_samples import wav_samples
 from metaphon.core.presence import present
 
 LONGEST_S = 86_400
-_AT_ONCE = 4096  # frames that are written: what they are made in stays close at hand
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
 CONTAINERS = {
     "WAV": "WAV",
@@ -209,6 +208,7 @@ class AudioWriter:
             raise InputError("FLAC holds at most 8 channels of 16 or 24 bits; choose WAV.")
         self._bits = bits
         self._flac = container == "flac"
+        self._bytes = DitheredBytes(16 if bits == "16" else 24)
         self._frames = 0
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
         kind = "FLAC" if container == "flac" else "RF64"
@@ -223,14 +223,12 @@ class AudioWriter:
         if self._bits == "32f":
             self._write(block.T)
             return
-        depth = int(self._bits)
         self.clipped_samples += over_full_scale(block)
-        for start in range(0, block.shape[1], _AT_ONCE):
-            whole = dithered(block[:, start : start + _AT_ONCE], depth, self._frames + start)
-            if self._flac:
-                self._write(whole << (32 - depth))
-            else:
-                self._write_bytes(packed(whole, depth))
+        if self._flac:
+            depth = int(self._bits)
+            self._write(dithered(block, depth, self._frames) << (32 - depth))
+        else:
+            self._write_bytes(self._bytes.of(block, self._frames))
         self._frames += block.shape[1]
 
     def _write(self, frames: NDArray[Any]) -> None:
@@ -252,6 +250,10 @@ class AudioWriter:
         if shutil.disk_usage(self.path.parent).free < wanted:
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), self.path) from None
 
+    def close(self) -> None:
+        """See that all of it is on the disk, which takes a while; it gets its name on leaving."""
+        self._file.close()
+
     def __enter__(self) -> Self:
         return self
 
@@ -262,7 +264,7 @@ class AudioWriter:
         trace: TracebackType | None,
     ) -> None:
         with suppress(soundfile.LibsndfileError) if kind else nullcontext():
-            self._file.close()
+            self.close()
         if kind is None:
             self._passing.replace(self.path)
         else:

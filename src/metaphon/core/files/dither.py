@@ -7,8 +7,9 @@ from numpy.typing import NDArray
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.highest import highest
 
-_STRETCH = 1024
+_STRETCH = 256  # stays in the nearest memory, all channels of it
 _SEED = 20480
+_TOP_OF_16 = 2.0**15
 
 
 def dithered(block: Block, depth: int, first: int) -> NDArray[np.int32]:
@@ -32,9 +33,30 @@ def dithered(block: Block, depth: int, first: int) -> NDArray[np.int32]:
         (frames, channels).
     """
     found = np.empty(block.shape[::-1], dtype=np.int32)
-    block = np.ascontiguousarray(block)
-    _dithered(block, found.reshape(-1), np.float32(2.0 ** (depth - 1)), first)
+    _dithered(np.ascontiguousarray(block), found.reshape(-1), _top(depth), first)
     return found
+
+
+class DitheredBytes:
+    """As `dithered`, as bytes as they lie in a file, the least first; block after block.
+
+    Parameters
+    ----------
+    depth
+        In bits.
+    """
+
+    def __init__(self, depth: int) -> None:
+        self._depth = depth
+        self._held = np.empty(0, dtype=np.uint32)  # one piece of memory for all blocks
+
+    def of(self, block: Block, first: int) -> NDArray[np.uint8]:
+        """The bytes of a block; they hold until the next is asked for."""
+        count = block.size * self._depth // 8
+        if self._held.nbytes < count:
+            self._held = np.empty(-(-count // 12) * 3, dtype=np.uint32)
+        _dithered_bytes(np.ascontiguousarray(block), self._held, _top(self._depth), first)
+        return self._held.view(np.uint8)[:count]
 
 
 def over_full_scale(block: Block) -> int:
@@ -45,27 +67,51 @@ def over_full_scale(block: Block) -> int:
     return int(np.count_nonzero(np.abs(block) > 1.0))
 
 
-def packed(whole: NDArray[np.int32], depth: int) -> NDArray[np.uint8]:
-    """Whole numbers of 16 or 24 bits, of any shape, as bytes, the least first."""
-    if depth == 16:
-        return whole.astype("<i2").reshape(-1).view(np.uint8)
-    whole = whole.reshape(-1)
-    found = np.empty((len(whole) + 3) // 4 * 3, dtype="<u4")  # three words hold four samples
-    _in_words(whole, found)
-    return found.view(np.uint8)[: 3 * len(whole)]
+def _top(depth: int) -> np.float32:
+    return np.float32(2.0 ** (depth - 1))
 
 
 @numba.njit(cache=True, nogil=True)
 def _dithered(block, found, top, first):  # type: ignore[no-untyped-def]
     channels, frames = block.shape
-    held = np.empty(_STRETCH, dtype=np.int32)
+    held = np.zeros(_STRETCH, dtype=np.int32)
+    for start in range(0, frames, _STRETCH):
+        some = min(_STRETCH, frames - start)
+        own = found[start * channels : (start + some) * channels]
+        _interleaved(block, start, held, own, top, first)
+
+
+@numba.njit(cache=True, nogil=True)
+def _dithered_bytes(block, found, top, first):  # type: ignore[no-untyped-def]
+    channels, frames = block.shape
+    held = np.zeros(_STRETCH, dtype=np.int32)
+    flat = np.empty(channels * _STRETCH, dtype=np.int32)
+    words, halves = found.view(np.uint32), found.view(np.uint16)
+    for start in range(0, frames, _STRETCH):
+        some = min(_STRETCH, frames - start)
+        own = flat[: some * channels]
+        _interleaved(block, start, held, own, top, first)
+        if top == _TOP_OF_16:
+            for i in range(len(own)):
+                halves[start * channels + i] = np.uint16(own[i])
+        else:
+            _in_words(own, words[start * channels * 3 // 4 :])
+
+
+@numba.njit(cache=True, nogil=True)
+def _interleaved(block, start, held, found, top, first):  # type: ignore[no-untyped-def]
+    """A stretch of all channels, dithered, frame after frame; silent ones are not worked on."""
+    channels = len(block)
+    frames = len(found) // channels
     for channel in range(channels):
-        for start in range(0, frames, _STRETCH):
-            sound = block[channel, start : start + _STRETCH]
+        sound = block[channel, start : start + frames]
+        if highest(sound) == 0.0:
+            held[:] = 0
+        else:
             place = np.uint32((first + start) * channels + channel + _SEED)
             _rounded(sound, held, top, place, np.uint32(channels))
-            for i in range(len(sound)):
-                found[(start + i) * channels + channel] = held[i]
+        for i in range(frames):
+            found[i * channels + channel] = held[i]
 
 
 @numba.njit(cache=True, nogil=True)
@@ -98,6 +144,7 @@ def _rounded(sound, held, top, place, step):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _in_words(whole, found):  # type: ignore[no-untyped-def]
+    """Whole numbers of 24 bits, four of them in three words."""
     fours = len(whole) // 4
     low = np.uint32(0xFFFFFF)
     for n in range(fours):

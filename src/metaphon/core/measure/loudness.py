@@ -221,7 +221,7 @@ def _weigh(block, sections, weights, state, running, filled, hop):  # type: igno
     return sums[finished], (filled + frames) % hop, sums[:finished] / hop
 
 
-@numba.njit(cache=True, nogil=True)
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _squared(sound, other, sections, state, one, two):  # type: ignore[no-untyped-def]
     """The sums of squares of two channels after both filters; their states go on.
 
@@ -235,10 +235,10 @@ def _squared(sound, other, sections, state, one, two):  # type: ignore[no-untype
     for i in range(len(sound)):
         x, w = float(sound[i]), float(other[i])
         y, h = b0 * x + s1, b0 * w + u1
-        s1, u1 = b1 * x - a1 * y + s2, b1 * w - a1 * h + u2
+        s1, u1 = b1 * x + s2 - a1 * y, b1 * w + u2 - a1 * h
         s2, u2 = b2 * x - a2 * y, b2 * w - a2 * h
         z, g = y + t1, h + v1
-        t1, v1 = -2.0 * y - c1 * z + t2, -2.0 * h - c1 * g + v2
+        t1, v1 = t2 - 2.0 * y - c1 * z, v2 - 2.0 * h - c1 * g
         t2, v2 = y - c2 * z, h - c2 * g
         total += z * z
         both += g * g

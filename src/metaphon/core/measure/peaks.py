@@ -59,10 +59,11 @@ class PeakMeter:
         before = _highest_of(self._history)
         # a channel that cannot exceed its peak anywhere is not looked at
         within = np.maximum(loudest, before) * self._bound <= self.true_peak
-        after = np.zeros((len(block), _SEGMENT), dtype=np.float32)  # so that segments are whole
-        joined = np.concatenate([self._history, block, after], axis=1)
-        _interpolated_peak(joined, self._taps, self._bound, self.true_peak, within)
-        self._history = joined[:, -2 * _HALF - _SEGMENT : -_SEGMENT].copy()
+        seam = np.concatenate([self._history, block[:, : 2 * _HALF - 1]], axis=1)
+        for sound in (seam, block):
+            _interpolated_peak(sound, self._taps, self._bound, self.true_peak, within)
+        last = block[:, -2 * _HALF :]
+        self._history = np.concatenate([self._history[:, last.shape[1] :], last], axis=1)
 
     def finish(self) -> None:
         """Let the last samples through the interpolator."""
@@ -83,16 +84,22 @@ def _interpolated_peak(samples, taps, bound, peaks, within):  # type: ignore[no-
     """Raise `peaks` (channels) to the highest interpolated sample of (channels, frames).
 
     Channels that lie within what they have had already are left out. The last segment is not
-    looked at beyond where there is a sample on either side.
+    looked at beyond where there are all samples on either side.
     """
-    last = samples.shape[1] - _SEGMENT - 2 * _HALF + 1
+    frames = samples.shape[1]
+    last = frames - 2 * _HALF + 1
     between = np.empty(_SEGMENT, dtype=np.float32)
+    rest = np.zeros(_SEGMENT + 2 * _HALF, dtype=np.float32)
     for channel in range(len(samples)):
         if within[channel]:
             continue
         peak = peaks[channel]
         for start in range(0, last, _SEGMENT):
             sound = samples[channel, start : start + _SEGMENT + 2 * _HALF]
+            if len(sound) < len(rest):
+                rest[: len(sound)] = sound
+                rest[len(sound) :] = 0.0
+                sound = rest
             if highest(sound) * bound <= peak:
                 continue
             between[:] = 0.0

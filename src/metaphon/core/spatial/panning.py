@@ -6,6 +6,7 @@ Gains squared always sum to one.
 from functools import lru_cache
 from itertools import pairwise
 
+import numba
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 from scipy.spatial import ConvexHull, QhullError
@@ -267,11 +268,35 @@ def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
 
 def _facet_gains(vectors: Vectors, layout: Layout) -> Gains:
     bases, triangles, feeds = _mesh(layout)
-    weights = [vectors @ corner for corner in bases.transpose(2, 1, 0)]
-    best = np.argmax(np.minimum(np.minimum(weights[0], weights[1]), weights[2]), axis=-1)
-    rows = np.arange(len(vectors))
-    chosen = np.maximum(np.stack([weight[rows, best] for weight in weights], axis=-1), 0.0)
-    chosen[chosen < 1e-9] = 0.0
-    # parts that meet in one loudspeaker add up in power, as those of a real one would not
-    power = np.einsum("dc,dcl->dl", normalised(chosen) ** 2, feeds[triangles[best]] ** 2)
-    return normalised(np.sqrt(power))
+    gains = np.zeros((len(vectors), layout.channels))
+    _facets(np.ascontiguousarray(vectors, dtype=np.float64), bases, triangles, feeds**2, gains)
+    return gains
+
+
+@numba.njit(cache=True, nogil=True)
+def _facets(vectors, bases, triangles, powers, gains):  # type: ignore[no-untyped-def]
+    """Fill in the gains of unit vectors, (directions, loudspeakers).
+
+    `powers` are what each corner gives to each loudspeaker: parts that meet in one add up in power,
+    as those of a real one would not.
+    """
+    weights = np.empty(3)
+    for n in range(len(vectors)):
+        x, y, z = vectors[n]
+        best, highest = 0, -np.inf
+        for t in range(len(bases)):
+            lowest = np.inf
+            for c in range(3):
+                weight = x * bases[t, 0, c] + y * bases[t, 1, c] + z * bases[t, 2, c]
+                lowest = min(lowest, weight)
+            if lowest > highest:
+                best, highest = t, lowest
+        for c in range(3):
+            weight = x * bases[best, 0, c] + y * bases[best, 1, c] + z * bases[best, 2, c]
+            weights[c] = weight if weight >= 1e-9 else 0.0
+        whole = max((weights**2).sum(), 1e-24)
+        for c in range(3):
+            for speaker in range(gains.shape[1]):
+                gains[n, speaker] += weights[c] ** 2 / whole * powers[triangles[best, c], speaker]
+        for speaker in range(gains.shape[1]):
+            gains[n, speaker] = np.sqrt(gains[n, speaker])
