@@ -150,6 +150,24 @@ class Flow(BrowserTest):
             "aria-pressed", "true"
         )
 
+    def test_colour_and_note_are_kept_and_shown_in_other_views(self) -> None:
+        page = self.flow("table")
+        page.click('button[data-strip="rain"]')
+        page.click("#panel .swatch[data-colour=cyan]")
+        self.wait_for(lambda: self.named("Rain").colour == "cyan")
+        expect(page.locator("#strip-rain td.named")).to_have_attribute("data-colour", "cyan")
+        page.get_by_label("Note on Rain").fill("on")  # a word that is a switch elsewhere
+        page.click("text=Keep note")
+        self.wait_for(lambda: self.named("Rain").note == "on")
+        expect(page.locator("#strip-rain .tag", has_text="note")).to_have_attribute("title", "on")
+        for view, place in (("intake", ".timeline .head"), ("field", "tr td")):
+            page.goto(f"{self.address}/mix/{self.mix.pk}/{view}/")
+            marked = page.locator(f"{place}[data-colour=cyan]", has_text="Rain")
+            stripe = marked.evaluate("one => getComputedStyle(one).boxShadow")
+            self.assertIn("oklch", stripe)
+        page.keyboard.press("Control+z")
+        self.wait_for(lambda: self.named("Rain").note == "")
+
     def test_a_strip_is_sent_to_the_lfe(self) -> None:
         page = self.flow("table")
         page.click('button[data-strip]:text-is("Ship\'s horn")')

@@ -6,6 +6,7 @@ from metaphon.core.edits.command import apply
 from metaphon.core.edits.markers import AddMarker
 from metaphon.core.errors import InputError
 from metaphon.core.files.edit_exchange import (
+    Look,
     Placed,
     Recording,
     clips_for,
@@ -16,6 +17,10 @@ from metaphon.core.files.edit_exchange import (
     to_timeline,
 )
 from tests.sounds import FolderTest, noise
+
+_SECOND = otio.opentime.TimeRange(
+    otio.opentime.RationalTime(0, 48000), otio.opentime.RationalTime(48000, 48000)
+)
 
 
 class Exchanged(FolderTest):
@@ -87,6 +92,33 @@ class Exchanged(FolderTest):
             [(one.start_s, one.in_s, one.gain_db) for one in track.clips],
         )
         self.assertEqual(clips_for(wanted, {}), {})
+
+    def test_colour_and_note_of_tracks_are_kept(self) -> None:
+        one, two = self.document.tracks
+        looks = {one.name: Look("cyan", 'Wind; "ask", then\ncut'), two.name: Look("none", "=1+1")}
+        tracks = tuple(
+            track.model_copy(update={"colour": look.colour, "note": look.note})
+            for track, look in zip((one, two), looks.values(), strict=True)
+        )
+        mix = self.document.model_copy(update={"tracks": tracks})
+        timeline = to_timeline(mix, self.recordings)
+        for text in (timeline, clips_table(mix, self.recordings)):
+            self.assertEqual(taken(text, "edit").looks, looks)
+        told = otio.adapters.read_from_string(timeline, "otio_json")
+        named = {track.name: track.color for track in told.tracks}
+        self.assertEqual(named[one.name].name, "Cyan")
+        self.assertIsNone(named[two.name])
+
+    def test_a_colour_from_elsewhere_is_the_nearest_of_ours(self) -> None:
+        timeline = otio.schema.Timeline("t")
+        for name, colour in (("a", (0.9, 0.1, 0.05)), ("b", (0.05, 0.1, 0.8))):
+            track = otio.schema.Track(name, kind=otio.schema.TrackKind.Audio)
+            track.color = otio.core.Color(*colour, 1.0, "")
+            clip = otio.schema.Clip("x", source_range=_SECOND)
+            track.append(clip)
+            timeline.tracks.append(track)
+        looks = taken(timeline.to_json_string(), "t").looks
+        self.assertEqual([looks[name].colour for name in "ab"], ["red", "blue"])
 
     def test_tables_as_people_write_them(self) -> None:
         text = '\ufeffTrack,Recording,Start_s\nBells,bell.wav,"1,5"\n,gull.wav,2\n'

@@ -121,6 +121,7 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "bring_lanes": [{"lanes": [{"target": "boat/gain_db", "points": _POINTS}]}],
     "restore": [{"after": {"kind": "mirror", "strips": ["boat"]}}],
     "rename": [{"strip": "gull", "name": "Far gull"}],
+    "note": [{"strip": "gull", "note": "Wind until the bell; use the other take there."}],
     "rename_mix": [{"title": "Harbour"}],
     "set_fold_down": [{"path": "height_db", "value": "-6 dB"}],
     "reset_fold_down": [{}],
@@ -345,6 +346,7 @@ _IDEMPOTENT = {
 _SILENT = {
     "split_clip",
     "rename",
+    "note",
     "rename_mix",
     "move_strip",
     "group",

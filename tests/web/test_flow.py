@@ -459,8 +459,8 @@ class Bad(FlowTest):
                 "A bus cannot be",
             ),
             (
-                {"kind": "set", "strips": [self.one.ref], "path": "colour", "value": "red"},
-                "no value colour",
+                {"kind": "set", "strips": [self.one.ref], "path": "shade", "value": "red"},
+                "no value shade",
             ),
             ({"kind": "route", "strips": [], "to": "programme"}, "nothing is chosen"),
             ({"kind": "route", "strips": [self.one.ref], "to": "nowhere"}, "no longer in the mix"),

@@ -315,6 +315,8 @@ class Journal(WebTest):
             ),
             lambda: self.edit("flow", kind="route", strips=[self.track.ref], to=self.bus.ref),
             lambda: self.edit("flow", kind="rename", strip=self.track.ref, name="Far gull"),
+            lambda: self.edit("flow", kind="note", strip=self.track.ref, note="Wind in it"),
+            lambda: self.set(self.track, "colour", "cyan"),
             lambda: self.set(self.track, "resting", "on"),
             lambda: self.set(self.track, "clips/0/start_s", "1.25", workspace="intake"),
             lambda: self.edit("handover", kind="add_target", name="binaural"),
@@ -365,7 +367,7 @@ class Journal(WebTest):
             ("gain_db", "13", "Gain may be -120 to 12 dB; 13 is outside."),
             ("gain_db", "loud", "Gain is a number in dB, not 'loud'."),
             ("placement/azimuth_deg", "nan", "Azimuth may be"),
-            ("colour", "1", "There is no value colour"),
+            ("shade", "1", "There is no value shade"),
         ):
             answer = self.set(self.track, field, text)
             self.assertEqual(answer.status_code, 422)

@@ -85,6 +85,7 @@ LAMP = Mix(
         Track(
             id="narrator_en",
             name="Narrator (en)",
+            colour="yellow",
             gain_db=-1.0,
             clips=_clip("narrator_en", 17.0),
             sends=_cave(-24.0),
@@ -93,6 +94,8 @@ LAMP = Mix(
         Track(
             id="narrator_nb",
             name="Narrator (nb)",
+            colour="yellow",
+            note="The same text; for the programme in Norwegian.",
             muted=True,
             gain_db=-1.0,
             clips=_clip("narrator_nb", 17.0),
@@ -102,6 +105,7 @@ LAMP = Mix(
         Track(
             id="buoy_near",
             name="Bell buoy near",
+            colour="cyan",
             gain_db=-9.0,
             clips=_clip("buoy_near"),
             output="buoy",
@@ -110,6 +114,7 @@ LAMP = Mix(
         Track(
             id="buoy_far",
             name="Bell buoy far",
+            colour="cyan",
             gain_db=-10.0,
             clips=_clip("buoy_far"),
             output="buoy",
@@ -118,6 +123,7 @@ LAMP = Mix(
         Track(
             id="harmonium",
             name="Harmonium",
+            colour="purple",
             gain_db=-10.0,
             clips=_clip("harmonium"),
             output="instruments",
@@ -126,6 +132,7 @@ LAMP = Mix(
         Track(
             id="hand_bells",
             name="Hand-bells",
+            colour="purple",
             gain_db=-9.0,
             clips=_clip("hand_bells"),
             sends=(Send(bus="instruments", level_db=0.0), Send(bus="cave", level_db=-10.0)),
@@ -134,6 +141,7 @@ LAMP = Mix(
         Track(
             id="drum_one",
             name="Low drum one",
+            colour="purple",
             gain_db=-7.0,
             clips=_clip("drum_one"),
             output="instruments",
@@ -143,6 +151,7 @@ LAMP = Mix(
         Track(
             id="drum_two",
             name="Low drum two",
+            colour="purple",
             gain_db=-7.0,
             clips=_clip("drum_two"),
             output="instruments",
@@ -152,6 +161,7 @@ LAMP = Mix(
         Track(
             id="gull",
             name="Gull",
+            colour="green",
             gain_db=-14.0,
             clips=_clip("gull", 2.0),
             sends=(*_cave(-12.0), Send(bus="shed", level_db=-14.0)),
@@ -160,6 +170,7 @@ LAMP = Mix(
         Track(
             id="rowing_boat",
             name="Rowing boat",
+            colour="green",
             gain_db=-11.0,
             clips=_clip("rowing_boat", 12.0),
             placement=_object(-110.0, -10.0, 12.0),
@@ -172,10 +183,18 @@ LAMP = Mix(
             sends=(*_cave(-6.0), Send(bus="shed", level_db=-10.0)),
             placement=_object(120.0, 8.0),
         ),
-        Track(id="rain", name="Rain", gain_db=-14.0, clips=_clip("rain"), placement=_bed()),
+        Track(
+            id="rain",
+            name="Rain",
+            colour="blue",
+            gain_db=-14.0,
+            clips=_clip("rain"),
+            placement=_bed(),
+        ),
         Track(
             id="sea",
             name="Sea",
+            colour="blue",
             gain_db=-10.0,
             clips=_clip("sea"),
             placement=Placement(mode="scene"),

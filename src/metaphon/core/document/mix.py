@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import AfterValidator, Field, model_validator
 
@@ -232,6 +232,11 @@ class Placement(Part):
     locked: bool = switch(False, help="Leave it where it is.")
 
 
+Colour = Literal["none", "pink", "red", "orange", "yellow", "green", "cyan", "blue", "purple"]
+COLOURS: tuple[Colour, ...] = get_args(Colour)
+LONGEST_NOTE = 2000
+
+
 class Strip(Part):
     """What tracks and buses share: a chain, a fader, sends, an output and a placement.
 
@@ -240,6 +245,8 @@ class Strip(Part):
 
     id: Identifier
     name: str = Field(max_length=120)
+    colour: Colour = Field("none", description="How people find it again, in every view.")
+    note: str = Field("", max_length=LONGEST_NOTE, description="What people write about it.")
     resting: bool = False
     muted: bool = False
     soloed: bool = False

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from metaphon.core.document.lanes import lanes_of, with_lane, without_lanes
 from metaphon.core.document.mix import (
+    LONGEST_NOTE,
     Bus,
     Clip,
     Group,
@@ -57,6 +58,24 @@ class Rename(Command):
 
     def describe(self, mix: Mix) -> str:
         return f"Named {strip_of(mix, self.strip).name} {self.name.strip()}"
+
+
+class Note(Command):
+    """Write down what is to be known of a track or bus; nothing takes the note away."""
+
+    kind: Literal["note"] = "note"
+    strip: Identifier
+    note: str = Field(max_length=LONGEST_NOTE)
+
+    def apply(self, mix: Mix) -> Mix:
+        note = self.note.strip()
+        return changed(mix, [self.strip], lambda strip: {"note": note})
+
+    def describe(self, mix: Mix) -> str:
+        name, words = strip_of(mix, self.strip).name, " ".join(self.note.split())
+        if not words:
+            return f"Took away the note on {name}"
+        return f"Noted on {name}: {words[:80]}{'…' if len(words) > 80 else ''}"
 
 
 class RenameMix(Command):

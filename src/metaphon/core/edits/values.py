@@ -48,6 +48,7 @@ _GROUPED = {
 _APART = (
     "id",
     "name",
+    "note",
     "group",
     "output",
     "layout",

@@ -6,15 +6,16 @@ table (CSV): a line a clip, or a line a marker.
 
 import csv
 import io
+import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
 import opentimelineio as otio
 
-from metaphon.core.document.mix import Clip, Mix, heard_s
+from metaphon.core.document.mix import COLOURS, LONGEST_NOTE, Clip, Colour, Mix, heard_s
 from metaphon.core.errors import InputError
 from metaphon.core.files.tables import as_csv
 
@@ -29,6 +30,7 @@ _CLIP_COLUMNS = (
     "fade_in_s",
     "fade_out_s",
 )
+_TRACK_COLUMNS = ("track_colour", "track_note")
 _OWN = "metaphon"  # what no other program need know, in an OpenTimelineIO document
 
 
@@ -55,11 +57,20 @@ class Placed:
 
 
 @dataclass(frozen=True)
+class Look:
+    """What a track looks like and what is noted on it."""
+
+    colour: Colour = "none"
+    note: str = ""
+
+
+@dataclass(frozen=True)
 class Exchange:
-    """What was taken: clips, and markers as (seconds, name)."""
+    """What was taken: clips, looks of tracks by name, and markers as (seconds, name)."""
 
     clips: tuple[Placed, ...] = ()
     markers: tuple[tuple[float, str], ...] = ()
+    looks: Mapping[str, Look] = field(default_factory=dict)
 
 
 def placed_of(mix: Mix, recordings: Mapping[Path, Recording]) -> list[Placed]:
@@ -88,8 +99,13 @@ def to_timeline(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
     rate_hz = mix.sample_rate_hz
     lengths = {one.name: one.duration_s for one in recordings.values()}
     timeline = otio.schema.Timeline(mix.title)
+    strips = {track.name: track for track in mix.tracks}
     for name, clips in _layers(placed_of(mix, recordings)):
         track = otio.schema.Track(name, kind=otio.schema.TrackKind.Audio)
+        if strips[name].colour != "none":
+            track.color = getattr(otio.core.Color, strips[name].colour.upper())
+        if strips[name].note:
+            track.metadata[_OWN] = {"note": strips[name].note}
         end_s = 0.0
         for one in clips:
             if one.start_s > end_s:
@@ -140,8 +156,16 @@ def _layers(placed: Sequence[Placed]) -> Iterator[tuple[str, list[Placed]]]:
 
 def clips_table(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
     """The clips of a mix as CSV."""
-    rows = [[getattr(one, name) for name in _CLIP_COLUMNS] for one in placed_of(mix, recordings)]
-    return as_csv(_CLIP_COLUMNS, rows)
+    strips = {track.name: track for track in mix.tracks}
+    rows = [
+        [
+            *(getattr(one, name) for name in _CLIP_COLUMNS),
+            strips[one.track].colour,
+            strips[one.track].note,
+        ]
+        for one in placed_of(mix, recordings)
+    ]
+    return as_csv((*_CLIP_COLUMNS, *_TRACK_COLUMNS), rows)
 
 
 def markers_table(mix: Mix) -> str:
@@ -168,7 +192,8 @@ def _from_timeline(text: str, name: str) -> Exchange:
         timeline = read if isinstance(read, otio.schema.Timeline) else None
         if timeline is None:
             raise InputError(f"{name} is no timeline; export a whole timeline.")
-        return Exchange(tuple(_clips_of(timeline)), tuple(_markers_of(timeline)))
+        looks = {track.name: _look_of(track) for track in timeline.audio_tracks()}
+        return Exchange(tuple(_clips_of(timeline)), tuple(_markers_of(timeline)), looks)
     except InputError:
         raise
     except (otio.exceptions.OTIOError, ValueError, KeyError, TypeError):
@@ -195,6 +220,26 @@ def _clips_of(timeline: Any) -> Iterator[Placed]:
             )
 
 
+def _look_of(track: Any) -> Look:
+    """Its note, and of our colours the nearest by name, or by what it is made of."""
+    own = track.metadata.get(_OWN, {})
+    note = str(own.get("note", ""))[:LONGEST_NOTE] if isinstance(own, Mapping) else ""
+    if track.color is None:
+        return Look(note=note)
+    wanted = (track.color.r, track.color.g, track.color.b)
+
+    def apart(colour: Colour) -> float:
+        known = getattr(otio.core.Color, colour.upper())
+        return math.dist(wanted, (known.r, known.g, known.b))
+
+    named = _colour_named(str(track.color.name))
+    return Look(min(COLOURS[1:], key=apart) if named == "none" else named, note)
+
+
+def _colour_named(name: str) -> Colour:
+    return next((colour for colour in COLOURS if colour == name.strip().lower()), "none")
+
+
 def _called(address: str) -> str:
     """The name of a file at an address."""
     return Path(unquote(urlsplit(address).path) or address).name
@@ -209,6 +254,7 @@ def _from_table(text: str, name: str) -> Exchange:
     table = csv.DictReader(io.StringIO(text.lstrip("\ufeff")))
     columns = {column.strip().lower() for column in table.fieldnames or () if column}
     clips, markers = [], []
+    looks: dict[str, Look] = {}
     for number, line in enumerate(table, 2):
         row = {
             (key or "").strip().lower(): (value or "").strip().removeprefix("'")
@@ -218,13 +264,19 @@ def _from_table(text: str, name: str) -> Exchange:
         try:
             if "recording" in columns:
                 clips.append(_clip(row))
+                looks[clips[-1].track] = _look(row)
             elif "at_s" in columns:
                 markers.append((_number(row["at_s"]), row.get("name", "")[:120]))
         except (ValueError, KeyError):
             raise InputError(
                 f"Line {number} of {name} cannot be read; times are seconds, such as 12.5."
             ) from None
-    return Exchange(tuple(clips), tuple(markers))
+    return Exchange(tuple(clips), tuple(markers), looks)
+
+
+def _look(row: Mapping[str, str]) -> Look:
+    note = row.get("track_note", "")[:LONGEST_NOTE]
+    return Look(_colour_named(row.get("track_colour", "")), note)
 
 
 def _clip(row: Mapping[str, str]) -> Placed:

@@ -205,6 +205,7 @@ def source(strip: Strip, mix: Mix) -> dict[str, Any]:
     found: dict[str, Any] = {
         "id": strip.id,
         "name": strip.name,
+        "colour": strip.colour,
         "mode": place.mode,
         "layout": place.layout,
         "group": group,

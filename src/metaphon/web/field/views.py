@@ -126,6 +126,7 @@ class Shown:
         return (
             self.strip.id,
             self.strip.name,
+            self.strip.colour,
             self.strip.muted,
             self.number,
             self.moves,

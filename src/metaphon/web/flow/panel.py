@@ -7,7 +7,7 @@ from typing import Any
 
 from django.urls import reverse
 
-from metaphon.core.document.mix import Bus, Strip, Track
+from metaphon.core.document.mix import COLOURS, Bus, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, target_named
 from metaphon.core.edits.routing import TAPS
@@ -54,6 +54,7 @@ def panel(
         else None,
         "group": next((group for group in document.groups if group.id == strip.group), None),
         "taps": TAPS.items(),
+        "colours": COLOURS,
         "points": list(StartingPoint.objects.filter(user=user.pk)),
         "formats": [target_named(name) for name in dict.fromkeys([*BUS_FORMATS, *own])],
         "base": reverse("flow:show", args=[mix.pk]),

@@ -73,6 +73,8 @@ class Row:
         return (
             strip.id,
             strip.name,
+            strip.colour,
+            strip.note,
             strip.muted,
             strip.soloed,
             strip.solo_safe,

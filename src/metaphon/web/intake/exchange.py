@@ -10,10 +10,13 @@ from metaphon.core.edits.clips import SetClips
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.markers import AddMarker
 from metaphon.core.edits.registry import Batch
+from metaphon.core.edits.structure import Note
+from metaphon.core.edits.values import SetValue
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
 from metaphon.core.files.edit_exchange import (
     Exchange,
+    Look,
     Recording,
     clips_for,
     clips_table,
@@ -93,8 +96,17 @@ def _tracks(mix: Mix, found: Exchange, name: str) -> list[Command]:
         held = made.apply(held)
         placed = SetClips(strip=held.tracks[-1].id, clips=own)
         held = placed.apply(held)
-        commands += [made, placed]
+        look = found.looks.get(track, Look())
+        commands += [made, placed, *_looking(held.tracks[-1].id, look)]
     return commands
+
+
+def _looking(strip: str, look: Look) -> list[Command]:
+    colour = SetValue(strips=(strip,), path="colour", value=look.colour)
+    return [
+        *([colour] if look.colour != "none" else []),
+        *([Note(strip=strip, note=look.note)] if look.note else []),
+    ]
 
 
 def _markers(mix: Mix, found: Exchange) -> list[Command]:

@@ -260,6 +260,8 @@ class Strip(Row):
     kind = models.CharField(max_length=5, choices=Kind)
     ref = models.CharField(max_length=64)
     name = models.CharField(max_length=120)
+    colour = models.CharField(max_length=10, default="none")
+    note = models.TextField(blank=True)
     position = models.PositiveIntegerField(default=0)
     muted = models.BooleanField(default=False)
     resting = models.BooleanField(default=False)

@@ -61,6 +61,8 @@ _SEND = tuple(name for name in doc.Send.model_fields if name != "bus")
 _CLIP = tuple(name for name in doc.Clip.model_fields if name != "file")
 _PLAIN = (
     "name",
+    "colour",
+    "note",
     "resting",
     "muted",
     "soloed",

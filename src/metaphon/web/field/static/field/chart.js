@@ -71,6 +71,7 @@ export function build() {
           role: "button",
           "aria-label": named(object),
           "data-id": object.id,
+          "data-colour": object.colour,
         },
         make("ellipse", { class: "spread" }),
         make("circle", { class: "level", r: 0 }),
