@@ -7,6 +7,8 @@ import numpy as np
 from playwright.sync_api import Page, expect
 from scipy.signal import correlate
 
+from metaphon.core.edits.values import SetValue
+from metaphon.web.mixes.journal import apply
 from metaphon.web.mixes.models import Member, Mix
 from metaphon.web.together.models import Presence, Remark
 from tests.browser.server import BrowserTest
@@ -15,6 +17,48 @@ from tests.web.base import make_user
 RECORD = (Path(__file__).parent / "record.js").read_text().split("\n", 2)[2]
 RATE_HZ = 48000
 _PLAYER = "import('/static/listen/player.js').then(({ player }) => %s)"
+
+
+class ByLink(BrowserTest):
+    def test_who_has_a_link_hears_the_mix_as_it_is_until_it_is_taken_back(self) -> None:
+        mix = Mix.objects.get(title="Quiet Water")
+        page = self.open()
+        page.goto(f"{self.address}/mix/{mix.pk}/handover/")
+        page.click("text=Links to listen by")
+        page.select_option("#shares [name=render]", "live")
+        page.click("text=Make a link")
+        link = page.locator("#shares input[readonly]").input_value()
+        context = self.chromium.new_context(bypass_csp=True)  # so that it may be recorded
+        self.addCleanup(context.close)
+        guest = context.new_page()
+        guest.on("pageerror", lambda error: self.faults.append(str(error)))
+        guest.goto(link)
+        guest.click(".play")
+        self.wait_for(lambda: guest.evaluate(_PLAYER % "Boolean(player.current)"))
+        self.wait_for(lambda: self.heard(guest) > 10.0)
+        owner = mix.members.get(role="owner").user
+        strips = tuple(mix.strips.values_list("ref", flat=True))
+        apply(mix, owner, SetValue(strips=strips, path="muted", value=True))
+        self.wait_for(lambda: self.heard(guest) == 0.0)
+        apply(mix, owner, SetValue(strips=strips, path="muted", value=False))
+        guest.select_option(".on", "binaural")
+        self.wait_for(lambda: self.heard(guest) > 10.0)
+        # what is asked for beyond a target is not listened to
+        guest.evaluate(
+            _PLAYER % "player.set({ monitor_sources: { a: { source: 'render 1' }, b: {} } })"
+        )
+        expect(guest.locator(".said")).to_contain_text("Choose what to hear it on")
+        page.locator(".share button").first.click()
+        expect(guest.locator(".said")).to_contain_text("taken back")
+        expect(guest.locator(".play")).to_have_text("Play")
+        guest.reload()
+        expect(guest.locator("main")).to_contain_text("This link is over")
+
+    def heard(self, page: Page) -> float:
+        """The level of a part of a second, in steps of 16 bits."""
+        _, text = page.evaluate(f"({RECORD.rstrip().rstrip(';')})(0.3)")
+        sound = np.frombuffer(b64decode(text), np.int16).astype(np.float64)
+        return float(np.sqrt(np.mean(sound**2)))
 
 
 class Together(BrowserTest):

@@ -11,6 +11,7 @@ from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes.models import Member
 from metaphon.web.together.models import MOST_WRONG, Decision, Remark, Share
+from metaphon.web.together.sharing import live_by
 from tests.sounds import noise
 from tests.web.base import WebTest, make_user
 
@@ -103,6 +104,34 @@ class ByLink(HandedOver):
         for _ in range(MOST_WRONG):
             Client().post(address, {"password": "guess"})
         self.assertEqual(Client().post(address, {"password": "lamp"}).status_code, 410)
+
+    def test_one_to_the_mix_itself_opens_nothing_else(self) -> None:
+        address, guest = self.link(render="live"), Client()
+        page = guest.get(address)
+        self.assertContains(page, 'data-frames="24000"')
+        self.assertContains(page, "Binaural")
+        self.assertNotContains(page, "<audio")
+        file = RenderFile.objects.get(render=self.row, target="0+2+0", kind="audio")
+        self.assertEqual(guest.get(f"{address}/{file.pk}").status_code, 404)
+        self.assertContains(self.fragment("together:shares"), "the mix itself")
+        text = address.rpartition("/")[2]
+        self.assertEqual(live_by(text, {}), Share.objects.get())
+        self.assertIsNone(live_by(self.link().rpartition("/")[2], {}))  # to a handover
+        Share.objects.update(ends_at=now() - timedelta(seconds=1))
+        self.assertIsNone(live_by(text, {}))
+
+    def test_the_mix_itself_with_a_password(self) -> None:
+        address, guest = self.link(render="live", password="lamp"), Client()
+        text = address.rpartition("/")[2]
+        self.assertNotContains(guest.get(address), "data-live")
+        self.assertIsNone(live_by(text, guest.session))
+        self.assertRedirects(guest.post(address, {"password": "lamp"}), address)
+        self.assertIsNotNone(live_by(text, guest.session))
+
+    def test_an_empty_mix_is_told(self) -> None:
+        address = self.link(render="live")
+        self.edit("intake", kind="remove_strip", strip=self.mix.strips.get().ref)
+        self.assertContains(Client().get(address), "Nothing is in this mix yet")
 
     def test_it_ends_and_is_taken_back(self) -> None:
         late, back = self.link(), self.link()

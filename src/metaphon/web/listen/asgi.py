@@ -21,6 +21,7 @@ from django.urls import path, resolve  # noqa: E402
 from metaphon.web.gc_freeze import freeze  # noqa: E402
 from metaphon.web.listen.about import about  # noqa: E402
 from metaphon.web.listen.consumer import Listener  # noqa: E402
+from metaphon.web.listen.guest import Guest  # noqa: E402
 from metaphon.web.listen.origin import OwnPages  # noqa: E402
 from metaphon.web.together.around import Around  # noqa: E402
 
@@ -28,6 +29,7 @@ live = URLRouter(
     [
         path("mix/<int:mix_id>/listen/live", Listener.as_asgi()),
         path("mix/<int:mix_id>/around", Around.as_asgi()),
+        path("shared/<str:text>/live", Guest.as_asgi()),
     ]
 )
 application = ProtocolTypeRouter({"websocket": OwnPages(AuthMiddlewareStack(live)), "http": about})

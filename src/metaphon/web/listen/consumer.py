@@ -8,6 +8,7 @@ import json
 import logging
 import multiprocessing
 from collections import Counter
+from collections.abc import Hashable
 from contextlib import AsyncExitStack, suppress
 from multiprocessing.connection import Connection
 from typing import Any
@@ -41,7 +42,7 @@ _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
 _BROKE_OFF = {"message": "Listening broke off; it begins again.", "stopped": True}
 log = logging.getLogger(__name__)
 capacity = Capacity()
-_connections: Counter[int] = Counter()
+_connections: Counter[Hashable] = Counter()
 _engines = multiprocessing.get_context("forkserver")
 _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
 
@@ -68,15 +69,14 @@ class Listener(AsyncWebsocketConsumer):
     Those who are not members of it are refused before anything is sent.
     """
 
+    put_out = "You are signed out here, or no longer a member of this mix."
+
     async def connect(self) -> None:
-        self.user = self.scope["user"]
-        self.mix_id = int(self.scope["url_route"]["kwargs"]["mix_id"])
         self._pipe: Connection | None = None
-        mix = await self._mix()
-        if mix is None or _connections[self.user.pk] >= _MOST_EACH:
+        mix = await self._enter()
+        if mix is None or _connections[self._who] >= _MOST_EACH:
             await self.close()
             return
-        self._may_edit = await database_sync_to_async(can_edit)(mix, self.user)
         self._given: set[str] = set()  # the sources that the engine has
         self._known: Document | None = None  # the mix that the engine has
         self._revision = -1  # and its revision
@@ -92,7 +92,7 @@ class Listener(AsyncWebsocketConsumer):
             await self.send(text_data=json.dumps(_BROKE_OFF))
             await self.close()
             return
-        _connections[self.user.pk] += 1
+        _connections[self._who] += 1
         there.close()
         self._pipe = here
         self._out: asyncio.Queue[bytes | None] = asyncio.Queue()
@@ -109,16 +109,20 @@ class Listener(AsyncWebsocketConsumer):
         self._pipe.close()
         self._pipe = None
         capacity.leaves(self)
-        _connections[self.user.pk] -= 1
+        _connections[self._who] -= 1
         await asyncio.to_thread(self._engine.join, 3)
         if self._engine.is_alive():
             self._engine.kill()
 
     @database_sync_to_async
-    def _mix(self) -> Mix | None:
-        if not self.user.is_authenticated:
-            return None
-        return self._own_mix().first()
+    def _enter(self) -> Mix | None:
+        """The mix, where this person may listen to it, and who they are."""
+        self.user = self.scope["user"]
+        self.mix_id = int(self.scope["url_route"]["kwargs"]["mix_id"])
+        self._who: Hashable = self.user.pk
+        mix = self._own_mix().first() if self.user.is_authenticated else None
+        self._may_edit = mix is not None and can_edit(mix, self.user)
+        return mix
 
     def _own_mix(self) -> QuerySet[Mix]:
         """The mix, as long as this person is a member of it."""
@@ -135,7 +139,8 @@ class Listener(AsyncWebsocketConsumer):
         await self._put_out()
 
     async def _put_out(self) -> None:
-        await self._say(InputError("You are signed out here, or no longer a member of this mix."))
+        said = {"message": self.put_out, "stopped": True}
+        await self.send(text_data=json.dumps(said))
         await self.close()
 
     def _tell(self, *message: Any) -> None:

@@ -84,14 +84,15 @@ class Decision(models.Model):
 
 
 class Share(models.Model):
-    """A link by which somebody without an account listens to a handover; its digest is kept.
+    """A link by which somebody without an account listens; its digest is kept.
 
-    Without `render` it is the newest one of the mix, whichever that is. `password` is hashed, or
-    empty.
+    To a handover, or without `render` to the newest one of the mix, whichever that is; where it is
+    `live`, to the mix itself as it is at each moment. `password` is hashed, or empty.
     """
 
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="shares")
     render = models.ForeignKey(Render, models.CASCADE, null=True, related_name="shares")
+    live = models.BooleanField(default=False)
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, models.CASCADE, related_name="+")
     name = models.CharField(max_length=120, blank=True)  # for whom it is
     digest = models.CharField(max_length=64, unique=True)
@@ -104,6 +105,11 @@ class Share(models.Model):
 
     class Meta:
         ordering = ["pk"]
+        constraints = [
+            models.CheckConstraint(
+                condition=Q(live=False) | Q(render=None), name="share_live_or_of_a_handover"
+            )
+        ]
 
     @property
     def is_open(self) -> bool:

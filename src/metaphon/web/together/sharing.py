@@ -1,6 +1,8 @@
-"""Links for those without an account: they listen to a handover, and that is all they do."""
+"""Links for those without an account: they listen to a mix or a handover, and that is all."""
 
+from collections.abc import Mapping
 from datetime import timedelta
+from typing import Any
 
 from django.contrib.auth.decorators import login_not_required
 from django.contrib.auth.hashers import check_password, make_password
@@ -10,11 +12,14 @@ from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
 from django.utils.timezone import now
 
+from metaphon.core.document.targets import target_named
+from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.web.jobs.models import Render, RenderFile, Work
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
+from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
 from metaphon.web.shell.secrets import digest_of, new_secret
@@ -24,6 +29,7 @@ from metaphon.web.together.models import Share
 _DAYS = {1: "A day", 7: "A week", 30: "A month", 365: "A year"}
 _MOST = 100  # of one mix
 _MOST_CHANNELS = 8  # that a browser plays out of a file
+_LIVE = "live"  # what a link leads to
 _OPEN = "shares_open"  # of which the password was right
 _KINDS = {"wav": "audio/wav", "flac": "audio/flac"}
 
@@ -56,12 +62,16 @@ def make(request: HttpRequest, mix_id: int) -> HttpResponse:
     if mix.shares.count() >= _MOST:
         raise InputError(f"A mix has at most {_MOST} links; take some back first.")
     wanted = request.POST.get("render", "")
-    row = get_object_or_404(mix.renders, pk=number_in(wanted) or 0) if wanted else None
+    live = wanted == _LIVE
+    row = None
+    if wanted and not live:
+        row = get_object_or_404(mix.renders, pk=number_in(wanted) or 0)
     text, digest = new_secret()
     password = request.POST.get("password", "")
     Share.objects.create(
         mix=mix,
         render=row,
+        live=live,
         made_by_id=int(request.user.pk or 0),
         name=request.POST.get("name", "").strip()[:120],
         digest=digest,
@@ -88,12 +98,20 @@ def _share(text: str) -> Share:
 
 
 def _handover(share: Share) -> Render | None:
+    if share.live:
+        return None
     done = share.mix.renders.filter(status=Work.Status.DONE)
     return done.filter(pk=share.render_id).first() if share.render_id else done.first()
 
 
-def _is_in(request: HttpRequest, share: Share) -> bool:
-    return not share.password or share.pk in request.session.get(_OPEN, [])
+def _is_in(session: Mapping[str, Any], share: Share) -> bool:
+    return not share.password or share.pk in session.get(_OPEN, [])
+
+
+def live_by(text: str, session: Mapping[str, Any]) -> Share | None:
+    """The link to a mix itself that a text opens for a session; None where it opens none."""
+    row = Share.objects.select_related("mix").filter(digest=digest_of(text), live=True).first()
+    return row if row is not None and row.is_open and _is_in(session, row) else None
 
 
 @login_not_required
@@ -104,21 +122,40 @@ def shared(request: HttpRequest, text: str) -> HttpResponse:
     except Http404:
         return render(request, "together/shared.html", {"over": True}, status=410)
     refused = ""
-    if request.method == "POST" and not _is_in(request, share):
+    if request.method == "POST" and not _is_in(request.session, share):
         if check_password(request.POST.get("password", ""), share.password):
             request.session[_OPEN] = [*request.session.get(_OPEN, []), share.pk]
             Share.objects.filter(pk=share.pk).update(wrong=0)
             return redirect("shared", text)
         Share.objects.filter(pk=share.pk).update(wrong=F("wrong") + 1)
         refused = "This password is not right; type it again."
-    if not _is_in(request, share):
+    if not _is_in(request.session, share):
         context = {"share": share, "asks": True, "refused": refused}
         return render(request, "together/shared.html", context, status=422 if refused else 200)
     Share.objects.filter(pk=share.pk).update(opened=F("opened") + 1, last_at=now())
+    held = _mix_itself(share.mix) if share.live else _handed_over(share)
+    return render(request, "together/shared.html", {"share": share, "text": text, **held})
+
+
+def _handed_over(share: Share) -> dict[str, object]:
     handover = _handover(share)
     files = [file for file in _heard(handover) if not file.stem] if handover else []
-    context = {"share": share, "handover": handover, "files": files, "text": text}
-    return render(request, "together/shared.html", context)
+    return {"handover": handover, "files": files}
+
+
+def _mix_itself(mix: Mix) -> dict[str, object]:
+    """How long a mix is, and what it is heard on: stereo, headphones, and its own targets."""
+    document = document_of(mix)
+    names = dict.fromkeys(("0+2+0", "binaural", *document.targets))
+    targets = [target_named(name) for name in names]
+    try:
+        frames = length_frames(document)
+    except InputError:
+        frames = 0
+    return {
+        "frames": frames,
+        "targets": [one for one in targets if one.layout or one.name == "binaural"],
+    }
 
 
 def _heard(handover: Render) -> list[RenderFile]:
@@ -134,7 +171,7 @@ def _heard(handover: Render) -> list[RenderFile]:
 def sound(request: HttpRequest, text: str, file_id: int) -> HttpResponseBase:
     """The sound of a file that a link leads to, in ranges as a browser asks for them."""
     share = _share(text)
-    if not _is_in(request, share):
+    if not _is_in(request.session, share):
         raise Http404
     handover = _handover(share)
     file = get_object_or_404(RenderFile, pk=file_id, render=handover, kind="audio")
