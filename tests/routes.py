@@ -13,6 +13,7 @@ _KINDS = {
     converters.UUIDConverter: "uuid",
     converters.StringConverter: "str",
     converters.SlugConverter: "slug",
+    converters.PathConverter: "path",
 }
 
 
@@ -29,8 +30,10 @@ class Route:
         """The address with a value for each of its parts, by the part's name or its kind."""
         address = self.pattern
         for name, kind in self.parts.items():
-            address = address.replace(f"<{kind}:{name}>", parts.get(name) or parts[kind])
-        return f"/{address}"
+            value = parts.get(name) or parts.get(kind) or "1"
+            address = address.replace(f"<{kind}:{name}>", value)
+        # of a choice of words the first
+        return "/" + re.sub(r"\^\(\?P<\w+>(\w+)[^)]*\)(.*)\$", r"\1\2", address)
 
 
 @cache

@@ -2,6 +2,7 @@
 
 from django.urls import include, path
 
+from metaphon.web import operating
 from metaphon.web.jobs import health
 from metaphon.web.shell import guide
 from metaphon.web.shell.workspaces import WORKSPACES
@@ -17,6 +18,7 @@ urlpatterns = [
     path("guide/pictures/<slug:name>.png", guide.picture, name="guide_picture"),
     path("shared/<str:text>", sharing.shared, name="shared"),
     path("shared/<str:text>/<int:file_id>", sharing.sound, name="shared_sound"),
+    path("operating/", operating.site.urls),
     path("", include("metaphon.web.people.urls")),
     path("", include("metaphon.web.mixes.urls")),
     *(

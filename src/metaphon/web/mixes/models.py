@@ -82,6 +82,7 @@ class Mix(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
+        verbose_name_plural = "mixes"
         ordering = ["-created_at", "-pk"]
         constraints = [
             between("sample_rate_hz", 44100, 192000),
@@ -138,6 +139,7 @@ class EventAddress(models.Model):
     trouble = models.CharField(max_length=200, blank=True)  # why the last message was not taken
 
     class Meta:
+        verbose_name_plural = "event addresses"
         ordering = ["created_at"]
 
 

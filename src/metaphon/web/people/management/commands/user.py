@@ -1,4 +1,4 @@
-"""People for the operator:  bin/metaphon user add|list|password|remove"""
+"""People for the operator:  bin/metaphon user add|list|password|operator|remove"""
 
 import sys
 from argparse import ArgumentParser
@@ -7,6 +7,7 @@ from typing import Any
 
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandError
+from django_otp import user_has_device
 
 from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import Member
@@ -21,6 +22,7 @@ class Command(BaseCommand):
         for what, told in (
             ("add", "make an account; the password is asked for, or read from standard input"),
             ("password", "set a password, and take a lost second factor away"),
+            ("operator", "let somebody look after the installation, or no longer where they do"),
             ("remove", "take somebody out; mixes that others take part in stay"),
         ):
             which.add_parser(what, help=told).add_argument("name")
@@ -34,6 +36,8 @@ class Command(BaseCommand):
                 self._add(options["name"])
             case "password":
                 self._password(options["name"])
+            case "operator":
+                self._operator(options["name"])
             case _:
                 self._remove(options["name"])
 
@@ -56,6 +60,20 @@ class Command(BaseCommand):
         user.totpdevice_set.all().delete()
         user.staticdevice_set.all().delete()
         self.stdout.write(f"The password of {name} is set; a second factor is set up anew.")
+
+    def _operator(self, name: str) -> None:
+        user = _user(name)
+        user.is_staff = not user.is_staff
+        user.save(update_fields=["is_staff"])
+        if not user.is_staff:
+            self.stdout.write(f"{name} no longer operates this installation.")
+        elif user_has_device(user):
+            self.stdout.write(f"{name} finds the pages of operators at /operating/.")
+        else:
+            self.stdout.write(
+                f"{name} finds the pages of operators at /operating/ once a second factor is set "
+                "up under Account."
+            )
 
     def _remove(self, name: str) -> None:
         user = _user(name)
