@@ -37,6 +37,20 @@ def say(mix_id: int, message: dict[str, Any]) -> None:
             cursor.execute("SELECT pg_notify(%s, %s)", [_SAID, text])
 
 
+def _where() -> dict[str, Any]:
+    """How the database is reached, with all that its address says (TLS, several servers)."""
+    database = settings.DATABASES["default"]
+    options = {name: value for name, value in database["OPTIONS"].items() if name != "pool"}
+    own = {
+        "host": database["HOST"],
+        "port": database["PORT"],
+        "user": database["USER"],
+        "password": database["PASSWORD"],
+        "dbname": database["NAME"],
+    }
+    return options | {name: value for name, value in own.items() if value}
+
+
 class Watch:
     """The listeners of one process, sharing one connection to the database."""
 
@@ -75,16 +89,10 @@ class Watch:
                 del self._hearing[mix_id]
 
     async def _listen(self) -> None:
-        database = settings.DATABASES["default"]
         while True:
             try:
                 async with await psycopg.AsyncConnection.connect(
-                    host=database["HOST"],
-                    port=database["PORT"],
-                    user=database["USER"],
-                    password=database["PASSWORD"],
-                    dbname=database["NAME"],
-                    autocommit=True,
+                    **_where(), autocommit=True
                 ) as listening:
                     await listening.execute(f"LISTEN {_CHANNEL}")
                     await listening.execute(f"LISTEN {_SAID}")
