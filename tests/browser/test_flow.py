@@ -157,6 +157,16 @@ class Flow(BrowserTest):
         self.wait_for(lambda: self.named("Rain").colour == "cyan")
         expect(page.locator("#strip-rain td.named")).to_have_attribute("data-colour", "cyan")
         page.get_by_label("Note on Rain").fill("on")  # a word that is a switch elsewhere
+        page.evaluate("document.querySelector('#panel textarea').dataset.old = 'yes'")
+        page.locator("#panel").get_by_label("Rain gain").fill("-9")
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: self.named("Rain").gain_db == -9.0)
+        expect(page.locator("#panel textarea[data-old]")).to_have_count(0)  # drawn anew
+        expect(page.get_by_label("Note on Rain")).to_have_value("on")  # half typed
+        page.click('button[data-strip="sea"]')
+        expect(page.get_by_label("Note on Sea")).to_have_value("")
+        page.click('button[data-strip="rain"]')
+        expect(page.get_by_label("Note on Rain")).to_have_value("on")
         page.click("text=Keep note")
         self.wait_for(lambda: self.named("Rain").note == "on")
         expect(page.locator("#strip-rain .tag", has_text="note")).to_have_attribute("title", "on")

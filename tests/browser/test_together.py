@@ -33,7 +33,8 @@ class ByLink(BrowserTest):
         guest = context.new_page()
         guest.on("pageerror", lambda error: self.faults.append(str(error)))
         guest.goto(link)
-        guest.click(".play")
+        guest.wait_for_load_state("networkidle")  # its scripts are there
+        guest.keyboard.press(" ")
         self.wait_for(lambda: guest.evaluate(_PLAYER % "Boolean(player.current)"))
         self.wait_for(lambda: self.heard(guest) > 10.0)
         owner = mix.members.get(role="owner").user

@@ -26,11 +26,6 @@ function start() {
   on.addEventListener("change", choose);
   along.addEventListener("change", () => player.jump(+along.value));
   along.addEventListener("input", () => (now.value = time(+along.value)));
-  document.addEventListener("keydown", (event) => {
-    if (event.key !== " " || event.target.matches("button, select")) return;
-    event.preventDefault();
-    player.toggle();
-  });
   player.addEventListener("transport", () => {
     play.textContent = player.playing ? "Pause" : "Play";
     if (player.playing) {
