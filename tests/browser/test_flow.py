@@ -155,7 +155,7 @@ class Flow(BrowserTest):
         page.click('button[data-strip="rain"]')
         page.click("#panel .swatch[data-colour=cyan]")
         self.wait_for(lambda: self.named("Rain").colour == "cyan")
-        expect(page.locator("#strip-rain td.named")).to_have_attribute("data-colour", "cyan")
+        expect(page.locator("#strip-rain td[data-colour]")).to_have_attribute("data-colour", "cyan")
         page.get_by_label("Note on Rain").fill("on")  # a word that is a switch elsewhere
         page.evaluate("document.querySelector('#panel textarea').dataset.old = 'yes'")
         page.locator("#panel").get_by_label("Rain gain").fill("-9")
@@ -169,7 +169,7 @@ class Flow(BrowserTest):
         expect(page.get_by_label("Note on Rain")).to_have_value("on")
         page.click("text=Keep note")
         self.wait_for(lambda: self.named("Rain").note == "on")
-        expect(page.locator("#strip-rain .tag", has_text="note")).to_have_attribute("title", "on")
+        expect(page.locator("#strip-rain .noted")).to_have_attribute("aria-label", "Note: on")
         for view, place in (("intake", ".timeline .head"), ("field", "tr td")):
             page.goto(f"{self.address}/mix/{self.mix.pk}/{view}/")
             marked = page.locator(f"{place}[data-colour=cyan]", has_text="Rain")

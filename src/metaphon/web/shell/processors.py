@@ -1,6 +1,6 @@
 """A processor as a page shows it: its controls, its curve, what it does to a pair."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -71,8 +71,11 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
     )
     controls = [control for control in found if control.name not in _APART]
-    if processor.groups:
-        controls.sort(key=lambda control: processor.groups.index(control.group or "Space"))
+    if processor.groups:  # what says no other stands in the first
+        controls = [
+            replace(control, group=control.group or processor.groups[0]) for control in controls
+        ]
+        controls.sort(key=lambda control: processor.groups.index(control.group))
     return Part(
         place,
         path,
