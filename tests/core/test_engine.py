@@ -430,7 +430,7 @@ class Refused(FolderTest):
         self.refused(
             "azimuth_deg: .*180, not 200", [{"placement": {"mode": "bed", "azimuth_deg": 200}}]
         )
-        self.refused("this field is not known", [{"colour": "red"}])
+        self.refused("this field is not known", [{"shade": "red"}])
         self.refused("finite number", [{"gain_db": float("nan")}])
 
     def test_unknown_target(self) -> None:
