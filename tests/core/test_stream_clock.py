@@ -4,6 +4,7 @@ import unittest
 from unittest import mock
 
 from metaphon.core.listen.stream_clock import (
+    CROWDED_FRAMES,
     LEAD_S,
     LEAST_LEAD_S,
     LONG_FRAMES,
@@ -121,3 +122,17 @@ class Paces(unittest.TestCase):
         ):
             self.pace.settle(load)
             self.assertEqual(self.pace.frames, frames)
+
+    def test_where_many_listen_stretches_are_longest_and_further_ahead(self) -> None:
+        for _ in range(20):
+            self.pace.settle(0.1)
+        self.pace.crowded = True
+        self.pace.settle(0.1)
+        self.assertEqual(self.pace.frames, CROWDED_FRAMES)
+        self.assertGreaterEqual(self.pace.lead_s, 0.15)
+        self.pace.crowded = False
+        self.pace.settle(0.2)
+        self.assertEqual(self.pace.frames, STRETCH_FRAMES)
+        for _ in range(40):
+            self.pace.settle(0.1)
+        self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)

@@ -193,6 +193,21 @@ class HowMany(unittest.TestCase):
         self.assertTrue(room.admits("b"))
         self.assertEqual(room.playing, 3)
 
+    def test_where_many_listen_all_take_less(self) -> None:
+        room = Capacity(cores=2)  # 1.2 cores to give
+        for one in "abc":
+            room.admits(one)
+            room.costs(one, 0.15)
+        self.assertFalse(room.is_crowded)
+        room.admits("d")
+        self.assertTrue(room.is_crowded)  # 0.6 of 1.2
+        for one in "abcd":
+            room.costs(one, 0.1)
+        self.assertTrue(room.is_crowded)  # which is why it costs less now
+        room.stops("d")
+        room.stops("c")
+        self.assertFalse(room.is_crowded)
+
     def test_the_first_always_may(self) -> None:
         room = Capacity(cores=1)
         room.costs("heavy", 3.0)

@@ -47,8 +47,8 @@ def serve(pipe: Connection, rate_hz: int, bring: Bring | None = None) -> None:
     """Answer messages until the pipe closes.
 
     In: ("document", name, Mix or Delta, ids of the edits that came with it), ("forget", name),
-    ("state", dict),
-    ("do", dict), ("preview", command, control, id of the edit or None), ("release", control). Out:
+    ("state", dict), ("do", dict), ("preview", command, control, id of the edit or None),
+    ("release", control), ("crowded", whether many listen on this machine). Out:
     packed stretches, or JSON text for everything else. `bring` is how files are brought here.
     """
     brought_by(bring)
@@ -114,6 +114,8 @@ class Server:
                 self._hear(Hearing.model_validate(rest[0]))
             elif kind == "preview":
                 self._heard(self._trials.try_out(*rest))
+            elif kind == "crowded":
+                self._clock.crowded = rest[0]
             elif kind == "release":
                 self._heard(self._trials.release(rest[0]))
             else:

@@ -4,8 +4,10 @@ import time
 
 STRETCH_FRAMES = 2048
 LONG_FRAMES = 2 * STRETCH_FRAMES
+CROWDED_FRAMES = 4 * STRETCH_FRAMES
 LEAD_S = 0.09  # how far the sound sent may be ahead of the sound played, at first
 LEAST_LEAD_S = 0.06  # and once it has been seen that there is time
+_LEADS_S = {LONG_FRAMES: LEAD_S, CROWDED_FRAMES: 0.15}  # what others' stretches take longer
 TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _MOST_LEAD_S = 0.5
 _WIDER_S = 0.02  # for each gap
@@ -27,6 +29,7 @@ class StreamClock:
     def __init__(self, rate_hz: int) -> None:
         self.lead_s = LEAD_S
         self._least_s = LEAST_LEAD_S  # no narrower, as there was a gap not long ago
+        self.crowded = False  # whether many listen on this machine
         self.frames = LONG_FRAMES  # of the next stretch; long until it is known that there is time
         self._rate_hz = rate_hz
         self.begin()
@@ -54,11 +57,13 @@ class StreamClock:
     def settle(self, load: float) -> None:
         """Take in how much of real time the work took of late, about once a second."""
         self._least_s = max(self._least_s - _FORGOTTEN_S, LEAST_LEAD_S)
-        if load > _CROWDED:
+        if self.crowded:
+            self.frames = CROWDED_FRAMES
+        elif load > _CROWDED:
             self.frames = LONG_FRAMES
-        elif load < _ROOMY:
+        elif load < _ROOMY or self.frames == CROWDED_FRAMES:
             self.frames = STRETCH_FRAMES
-        least_s = self._least_s if self.frames == STRETCH_FRAMES else LEAD_S
+        least_s = _LEADS_S.get(self.frames, self._least_s)
         self.lead_s = max(self.lead_s - _NARROWER_S, least_s)
 
     @property

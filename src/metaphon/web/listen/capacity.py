@@ -5,6 +5,8 @@ from collections.abc import Hashable
 
 _UNKNOWN = 0.15  # cores for one listener, before anybody has reported
 MOST = 0.6  # of all cores; the rest is for pages, the ways to the browsers and the system
+# of what there is to give: from the one down to the other all work in long stretches
+_CROWDED, _ROOMY = 0.4, 0.25
 
 
 class Capacity:
@@ -17,6 +19,14 @@ class Capacity:
         self._most = MOST * (cores or os.cpu_count() or 1)
         self._costs: dict[Hashable, float] = {}  # of everyone who ever reported
         self._playing: set[Hashable] = set()
+        self._crowded = False
+
+    @property
+    def is_crowded(self) -> bool:
+        """Whether so much is given away that all had better take less, if later."""
+        given = sum(self._costs.get(one, _UNKNOWN) for one in self._playing) / self._most
+        self._crowded = given > (_ROOMY if self._crowded else _CROWDED)
+        return self._crowded
 
     @property
     def playing(self) -> int:

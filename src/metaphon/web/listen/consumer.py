@@ -164,6 +164,7 @@ class Listener(AsyncWebsocketConsumer):
         """Keep what this listener costs the machine."""
         if "cores" in said:
             capacity.costs(self, said["cores"])
+            self._tell("crowded", capacity.is_crowded)
         if said.get("ended") or said.get("stopped"):
             capacity.stops(self)
 
