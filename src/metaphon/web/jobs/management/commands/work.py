@@ -44,16 +44,24 @@ class Command(BaseCommand):
 async def _work(worker_app: App, wait: bool) -> None:
     async with worker_app.open_async():
         rescue = asyncio.create_task(_rescue(worker_app))
-        serving = (_serve(worker_app, queue, wait) for queue in QUEUES)
-        both = asyncio.gather(*serving, return_exceptions=True)  # neither is left behind
+        serving = [asyncio.create_task(_serve(worker_app, queue, wait)) for queue in QUEUES]
+
+        def stop() -> None:
+            for one in serving:
+                one.cancel()
+
         loop = asyncio.get_running_loop()
         for name in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(name, both.cancel)
+            loop.add_signal_handler(name, stop)
         try:
-            with suppress(asyncio.CancelledError):
-                for ended in await both:
-                    if isinstance(ended, Exception):
-                        raise ended
+            # one that has lost the database ends of itself; the others end with it, so that all
+            # queues are served again by the next process, and none is left unserved by this one
+            first = asyncio.FIRST_COMPLETED if wait else asyncio.ALL_COMPLETED
+            await asyncio.wait(serving, return_when=first)
+            stop()
+            for ended in await asyncio.gather(*serving, return_exceptions=True):
+                if isinstance(ended, Exception):
+                    raise ended
         finally:
             rescue.cancel()
 
