@@ -63,7 +63,6 @@ class _Looked(admin.ModelAdmin):  # type: ignore[type-arg]
     """Rows to be looked at."""
 
     list_per_page = 50
-    actions_on_top = True
 
     def has_add_permission(self, request: HttpRequest) -> bool:
         """They come about by what people do."""

@@ -7,7 +7,7 @@ from typing import Any
 
 from django.urls import reverse
 
-from metaphon.core.document.mix import COLOURS, Bus, Strip, Track
+from metaphon.core.document.mix import COLOURS, LONGEST_NOTE, Bus, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, target_named
 from metaphon.core.edits.routing import TAPS
@@ -55,6 +55,7 @@ def panel(
         "group": next((group for group in document.groups if group.id == strip.group), None),
         "taps": TAPS.items(),
         "colours": COLOURS,
+        "longest_note": LONGEST_NOTE,
         "points": list(StartingPoint.objects.filter(user=user.pk)),
         "formats": [target_named(name) for name in dict.fromkeys([*BUS_FORMATS, *own])],
         "base": reverse("flow:show", args=[mix.pk]),

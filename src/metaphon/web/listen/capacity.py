@@ -19,14 +19,7 @@ class Capacity:
         self._most = MOST * (cores or os.cpu_count() or 1)
         self._costs: dict[Hashable, float] = {}  # of everyone who ever reported
         self._playing: set[Hashable] = set()
-        self._crowded = False
-
-    @property
-    def is_crowded(self) -> bool:
-        """Whether so much is given away that all had better take less, if later."""
-        given = sum(self._costs.get(one, _UNKNOWN) for one in self._playing) / self._most
-        self._crowded = given > (_ROOMY if self._crowded else _CROWDED)
-        return self._crowded
+        self.is_crowded = False  # so much is given away that all had better take less, if later
 
     @property
     def playing(self) -> int:
@@ -42,17 +35,24 @@ class Capacity:
         if others and wanted > self._most:
             return False
         self._playing.add(listener)
+        self._look()
         return True
 
     def costs(self, listener: Hashable, cores: float) -> None:
         """Take what a listener costs now."""
         self._costs[listener] = cores
+        self._look()
 
     def stops(self, listener: Hashable) -> None:
         """A listener plays no longer."""
         self._playing.discard(listener)
+        self._look()
 
     def leaves(self, listener: Hashable) -> None:
         """A listener is gone."""
         self.stops(listener)
         self._costs.pop(listener, None)
+
+    def _look(self) -> None:
+        given = sum(self._costs.get(one, _UNKNOWN) for one in self._playing) / self._most
+        self.is_crowded = given > (_ROOMY if self.is_crowded else _CROWDED)

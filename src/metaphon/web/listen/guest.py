@@ -4,13 +4,12 @@ from typing import Any
 
 from channels.db import database_sync_to_async
 from django.db.models import QuerySet
-from django.utils.timezone import now
 
 from metaphon.core.errors import InputError
 from metaphon.web.listen.consumer import Listener
 from metaphon.web.mixes.models import Mix
 from metaphon.web.shell.posted import as_object
-from metaphon.web.together.models import MOST_WRONG
+from metaphon.web.together.models import Share
 from metaphon.web.together.sharing import live_by
 
 
@@ -32,14 +31,13 @@ class Guest(Listener):
         return share.mix
 
     def _own_mix(self) -> QuerySet[Mix]:
-        """The mix, as long as the link to it is open."""
-        return Mix.objects.filter(
-            shares__pk=self._share, shares__ends_at__gt=now(), shares__wrong__lt=MOST_WRONG
-        )
+        """The mix, as long as the link to it is there."""
+        return Mix.objects.filter(shares__pk=self._share)
 
     @database_sync_to_async
     def _may_listen(self) -> bool:
-        return self._own_mix().exists()
+        share = Share.objects.filter(pk=self._share).first()
+        return share is not None and share.is_open
 
     async def _state(self, state: dict[str, Any]) -> None:
         sides = as_object(as_object(state).get("monitor_sources"))

@@ -90,11 +90,9 @@ def revoke(request: HttpRequest, mix_id: int, number: int) -> HttpResponse:
     return _drawn(request, mix)
 
 
-def _share(text: str) -> Share:
+def _open_share(text: str) -> Share | None:
     row = Share.objects.select_related("mix", "render").filter(digest=digest_of(text)).first()
-    if row is None or not row.is_open:
-        raise Http404
-    return row
+    return row if row is not None and row.is_open else None
 
 
 def _handover(share: Share) -> Render | None:
@@ -110,16 +108,15 @@ def _is_in(session: Mapping[str, Any], share: Share) -> bool:
 
 def live_by(text: str, session: Mapping[str, Any]) -> Share | None:
     """The link to a mix itself that a text opens for a session; None where it opens none."""
-    row = Share.objects.select_related("mix").filter(digest=digest_of(text), live=True).first()
-    return row if row is not None and row.is_open and _is_in(session, row) else None
+    row = _open_share(text)
+    return row if row is not None and row.live and _is_in(session, row) else None
 
 
 @login_not_required
 def shared(request: HttpRequest, text: str) -> HttpResponse:
     """What a link leads to: a page to listen on, after its password where it has one."""
-    try:
-        share = _share(text)
-    except Http404:
+    share = _open_share(text)
+    if share is None:
         return render(request, "together/shared.html", {"over": True}, status=410)
     refused = ""
     if request.method == "POST" and not _is_in(request.session, share):
@@ -170,8 +167,8 @@ def _heard(handover: Render) -> list[RenderFile]:
 @login_not_required
 def sound(request: HttpRequest, text: str, file_id: int) -> HttpResponseBase:
     """The sound of a file that a link leads to, in ranges as a browser asks for them."""
-    share = _share(text)
-    if not _is_in(request.session, share):
+    share = _open_share(text)
+    if share is None or not _is_in(request.session, share):
         raise Http404
     handover = _handover(share)
     file = get_object_or_404(RenderFile, pk=file_id, render=handover, kind="audio")
