@@ -12,14 +12,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.wide import (
+    LANES,
+    SAMPLES,
+    eight_frames,
+    hushed,
+    load,
+    one_frame,
+    put_frames,
+    splat,
+    store,
+)
 
 LINES = 16
 PER_LINE = 9  # numbers of a line: its gain, two shelves (g and two gains, g and three), one pole
 NUMBERS = LINES * PER_LINE + 3  # and the level, how far the lines sway in samples, the input
 SHELF_K = float(np.sqrt(2.0))  # 1 / Q of the shelves
 MOST_SWAY = 96.0  # samples
-_STEPS = (1, 2, 4, 8)  # of the fast Hadamard transform
-_AT_ONCE = 512  # samples
+_AT_ONCE = 256  # samples; all lines of them stay in the nearest memory
 _MOVING = 128  # of which so many where anything moves: straight lines run between them
 _GONE = 1e-30  # what has died away so far is kept out of the slow range of numbers
 # how fast pairs of lines turn into each other: no mode rings long enough to stand out
@@ -65,7 +75,9 @@ class FeedbackNetwork:
         enters, leaves = _bent(0), _bent(1)
         rows = np.array([np.roll(signs[c % LINES], 5 * (c // LINES)) for c in range(len(entering))])
         self._inputs = ((rows * enters).T * entering / np.sqrt(LINES)).astype(np.float32)
-        self._outputs = (rows[:, _OTHERWISE] * leaves * leaving[:, None]).astype(np.float32)
+        outputs = rows[:, _OTHERWISE] * leaves * leaving[:, None]
+        # four channels are worked on at a time
+        self._outputs = np.pad(outputs, ((0, -len(rows) % 4), (0, 0))).astype(np.float32)
         self._rate_hz = rate_hz
         self._longest = longest + _AT_ONCE + int(MOST_SWAY) + 4
         self._lengths = np.zeros(LINES)
@@ -232,8 +244,9 @@ def _run(  # type: ignore[no-untyped-def]  # noqa: PLR0913
     turns, within = turning
     channels, frames = source.shape
     longest = lines.shape[1]
-    heard = np.empty((LINES, most), dtype=np.float32)
-    entering = np.empty((channels, most), dtype=np.float32)
+    heard = np.zeros((LINES, most), dtype=np.float32)
+    entering = np.zeros((channels, most), dtype=np.float32)
+    leaving = np.zeros((len(outputs), most), dtype=np.float32)
     now, then = np.empty(numbers.shape[1]), np.empty(numbers.shape[1])
     level, swing, gate = NUMBERS - 3, NUMBERS - 2, NUMBERS - 1
     for first in range(0, frames, most):
@@ -255,20 +268,13 @@ def _run(  # type: ignore[no-untyped-def]  # noqa: PLR0913
                 _tap(heard[k, :count], lines[k], at[0], here, there - here)
             lengths[k] = wanted[k] if share == 1.0 else lengths[k] + longer
         _fall(heard, count, now, then, filters)
+        _leave(leaving, outputs, heard, count)
         for c in range(channels):
-            _mix(wet[c, first : first + count], outputs[c], heard, now[level], then[level])
-        # the fast Hadamard transform in place: sixteen lines mixed without loss
-        for step in _STEPS:
-            for a in range(LINES):
-                if a & step == 0:
-                    _butterfly(heard[a, :count], heard[a + step, :count])
-        for k in range(LINES // 2):
-            _turn(
-                heard[k, :count], heard[k + LINES // 2, :count], turns[k], begin + first, within[k]
-            )
+            _add(wet[c, first : first + count], leaving[c], now[level], then[level])
         _enter(entering, source, first, count, now[gate], then[gate])
+        _spread(heard, count)
+        _return(heard, count, inputs, entering, turns * (begin + first), within)
         for k in range(LINES):
-            _return(heard[k, :count], inputs[k], entering)
             before = min(count, longest - at[0])
             _copy(heard[k, :before], lines[k, at[0] : at[0] + before])
             _copy(heard[k, before:count], lines[k, : count - before])
@@ -350,50 +356,75 @@ def _fall(heard, count, now, then, filters):  # type: ignore[no-untyped-def]
                 filters[p, k] = 0.0
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+@numba.njit(cache=True, nogil=True)
 def _fall_still(heard, count, n, filters):  # type: ignore[no-untyped-def]
-    """All lines, (LINES, at least count), side by side through what they lose, in place.
+    """All lines, (LINES, at least count), side by side through what they lose, in place."""
+    rows = np.arange(LINES) * heard.shape[1]
+    near, far = rows[:LANES], rows[LANES:]
+    made, rest = np.empty((2, LANES * LANES)), np.empty(LINES)
+    numbers, others = _losses(n, 0), _losses(n, LANES)
+    memory, memories = _memory(filters, 0), _memory(filters, LANES)
+    whole = count - count % LANES
+    for first in range(0, whole, LANES):
+        ones, twos = eight_frames(heard, near, first), eight_frames(heard, far, first)
+        for i in range(LANES):  # two registers at a time: they do not wait for each other
+            memory = _lost(ones[i], numbers, memory)
+            memories = _lost(twos[i], others, memories)
+            store(made[0], i * LANES, memory[4])
+            store(made[1], i * LANES, memories[4])
+        put_frames(made[0], heard, near, first)
+        put_frames(made[1], heard, far, first)
+    for i in range(whole, count):
+        memory = _lost(one_frame(heard, near, i), numbers, memory)
+        memories = _lost(one_frame(heard, far, i), others, memories)
+        store(rest, 0, memory[4])
+        store(rest, LANES, memories[4])
+        for k in range(LINES):
+            heard[k, i] = rest[k]
+    for p in range(5):
+        store(filters[p], 0, memory[p])
+        store(filters[p], LANES, memories[p])
 
-    What belongs to a line lies in rows of one array, so that all lines are worked on at once.
-    """
-    w = np.empty(16 * LINES)
-    beside = np.empty(count * LINES)
-    for k in range(LINES):
-        for p in range(5):
-            w[p * LINES + k] = filters[p, k]
-        w[5 * LINES + k] = 1.0 / (1.0 + n[1, k] * (n[1, k] + SHELF_K))
-        w[6 * LINES + k] = 1.0 / (1.0 + n[4, k] * (n[4, k] + SHELF_K))
-        for p in range(1, 8):
-            w[(6 + p) * LINES + k] = n[p, k]
-        w[14 * LINES + k] = n[0, k] * (1.0 - n[8, k])
-        w[15 * LINES + k] = n[8, k]
-    for i in range(count):
-        for k in range(LINES):
-            beside[i * LINES + k] = heard[k, i]
-    for i in range(count):
-        at = i * LINES
-        for k in range(LINES):
-            x = beside[at + k]
-            g, a = w[7 * LINES + k], w[5 * LINES + k]
-            band = a * (w[k] + g * (x - w[LINES + k]))
-            low = w[LINES + k] + g * band
-            w[k], w[LINES + k] = 2.0 * band - w[k], 2.0 * low - w[LINES + k]
-            x = x + w[8 * LINES + k] * band + w[9 * LINES + k] * low
-            g, a = w[10 * LINES + k], w[6 * LINES + k]
-            band = a * (w[2 * LINES + k] + g * (x - w[3 * LINES + k]))
-            low = w[3 * LINES + k] + g * band
-            w[2 * LINES + k] = 2.0 * band - w[2 * LINES + k]
-            w[3 * LINES + k] = 2.0 * low - w[3 * LINES + k]
-            x = w[11 * LINES + k] * x + w[12 * LINES + k] * band + w[13 * LINES + k] * low
-            x = w[14 * LINES + k] * x + w[15 * LINES + k] * w[4 * LINES + k]
-            w[4 * LINES + k] = x
-            beside[at + k] = x if abs(x) > _GONE else 0.0
-    for i in range(count):
-        for k in range(LINES):
-            heard[k, i] = beside[i * LINES + k]
-    for k in range(LINES):
-        for p in range(5):
-            filters[p, k] = w[p * LINES + k]
+
+@numba.njit(cache=True, nogil=True)
+def _losses(n, k):  # type: ignore[no-untyped-def]
+    """The numbers of eight lines from `k` on, as `_lost` needs them."""
+    g, low_g = n[1], n[4]
+    return (
+        (load(g, k), load(1.0 / (1.0 + g * (g + SHELF_K)), k), load(n[2], k), load(n[3], k)),
+        (load(low_g, k), load(1.0 / (1.0 + low_g * (low_g + SHELF_K)), k)),
+        (load(n[5], k), load(n[6], k), load(n[7], k)),
+        (load(n[0] * (1.0 - n[8]), k), load(n[8], k)),
+    )
+
+
+@numba.njit(cache=True, nogil=True)
+def _memory(filters, k):  # type: ignore[no-untyped-def]
+    """The memory of eight lines from `k` on."""
+    return (
+        load(filters[0], k),
+        load(filters[1], k),
+        load(filters[2], k),
+        load(filters[3], k),
+        load(filters[4], k),
+    )
+
+
+@numba.njit(cache=True, nogil=True)
+def _lost(x, numbers, memory):  # type: ignore[no-untyped-def]
+    """The memory of eight lines a sample on; the last of it is what comes out."""
+    (g, a, band_gain, low_gain), (h, b), (high_2, band_2, low_2), (gain, pole) = numbers
+    p, q, r, s, last = memory
+    two = splat(2.0)
+    band = a * (p + g * (x - q))
+    low = q + g * band
+    p, q = two * band - p, two * low - q
+    x = x + band_gain * band + low_gain * low
+    band = b * (r + h * (x - s))
+    low = s + h * band
+    r, s = two * band - r, two * low - s
+    x = high_2 * x + band_2 * band + low_2 * low
+    return p, q, r, s, hushed(gain * x + pole * last, splat(_GONE))
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
@@ -417,39 +448,106 @@ def _fall_moving(sound, n, step, state):  # type: ignore[no-untyped-def]
     state[0], state[1], state[2], state[3], state[4] = p, q, r, s, pole
 
 
+@numba.njit(cache=True, nogil=True)
+def _leave(leaving, outputs, heard, count):  # type: ignore[no-untyped-def]
+    """What leaves, (channels, at least count): the sums of all lines by their `outputs`.
+
+    `outputs` are (channels, LINES), four channels at a time; each line is read once for all four.
+    """
+    for c in range(0, len(outputs), 4):
+        for i in range(0, count, SAMPLES):
+            x = load(heard[0], i)
+            one, two = splat(outputs[c, 0]) * x, splat(outputs[c + 1, 0]) * x
+            three, four = splat(outputs[c + 2, 0]) * x, splat(outputs[c + 3, 0]) * x
+            for k in range(1, LINES):
+                x = load(heard[k], i)
+                one, two = one + splat(outputs[c, k]) * x, two + splat(outputs[c + 1, k]) * x
+                three = three + splat(outputs[c + 2, k]) * x
+                four = four + splat(outputs[c + 3, k]) * x
+            store(leaving[c], i, one)
+            store(leaving[c + 1], i, two)
+            store(leaving[c + 2], i, three)
+            store(leaving[c + 3], i, four)
+
+
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _mix(wet, outputs, heard, level, level_then):  # type: ignore[no-untyped-def]
-    """Add to one output channel, (frames), the sum of all lines by their `outputs` (LINES)."""
-    total = np.zeros(len(wet), dtype=np.float32)
-    for k in range(0, LINES, 4):  # four at a time: each is read once, the sum seldom
-        a, b, c, d = outputs[k], outputs[k + 1], outputs[k + 2], outputs[k + 3]
-        for i in range(len(wet)):
-            total[i] += (a * heard[k, i] + b * heard[k + 1, i]) + (
-                c * heard[k + 2, i] + d * heard[k + 3, i]
-            )
+def _add(wet, leaving, level, level_then):  # type: ignore[no-untyped-def]
+    """Add to one output channel, (frames), what leaves by it."""
     start, slope = np.float32(level), np.float32((level_then - level) / len(wet))
     for i in range(len(wet)):
-        wet[i] += total[i] * (start + slope * np.float32(i))
+        wet[i] += leaving[i] * (start + slope * np.float32(i))
 
 
 @numba.njit(cache=True, nogil=True)
-def _butterfly(one, two):  # type: ignore[no-untyped-def]
-    """Sum and difference of two lines, (frames) each, in place: a step of the Hadamard matrix."""
-    for i in range(len(one)):
-        one[i], two[i] = one[i] + two[i], one[i] - two[i]
+def _spread(heard, count):  # type: ignore[no-untyped-def]
+    """The first half of the fast Hadamard transform of all lines, in place: within fours."""
+    for k in range(0, LINES, 4):
+        for i in range(0, count, SAMPLES):
+            a, b, c, d = _crossed(
+                load(heard[k], i),
+                load(heard[k + 1], i),
+                load(heard[k + 2], i),
+                load(heard[k + 3], i),
+            )
+            store(heard[k], i, a)
+            store(heard[k + 1], i, b)
+            store(heard[k + 2], i, c)
+            store(heard[k + 3], i, d)
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _turn(one, two, speed, frame, within):  # type: ignore[no-untyped-def]
-    """Turn two lines, (frames) each, into each other in place, further with time.
+@numba.njit(cache=True, nogil=True)
+def _crossed(a, b, c, d):  # type: ignore[no-untyped-def]
+    """Sums and differences of neighbours, then of pairs: two steps of the Hadamard matrix."""
+    a, b, c, d = a + b, a - b, c + d, c - d
+    return a + c, b + d, a - c, b - d
 
-    `within` has the cosines and sines of what is turned within the stretch, (2, frames).
+
+@numba.njit(cache=True, nogil=True)
+def _return(heard, count, inputs, entering, angles, within):  # type: ignore[no-untyped-def]
+    """What goes back into the lines, in place: the mixed lines, of unit energy, and the new sound.
+
+    The other half of the transform, between fours; then pairs of lines turn into each other,
+    further with time: by `angles` and by what is turned within the stretch, of which `within` has
+    the cosines and sines, (pairs, 2, frames). `entering` is (channels, at least count).
     """
-    cosine, sine = np.float32(np.cos(speed * frame)), np.float32(np.sin(speed * frame))
-    for i in range(len(one)):
-        c = cosine * within[0, i] - sine * within[1, i]
-        s = sine * within[0, i] + cosine * within[1, i]
-        one[i], two[i] = c * one[i] - s * two[i], s * one[i] + c * two[i]
+    unit = splat(np.float32(0.25))
+    half = LINES // 2
+    for k in range(LINES // 4):
+        far, pair = k + LINES // 4, within[k]
+        other = within[far]
+        cosine, sine = _as_wide(angles[k])
+        cosines, sines = _as_wide(angles[far])
+        for i in range(0, count, SAMPLES):
+            a, b, c, d = _crossed(
+                load(heard[k], i),
+                load(heard[far], i),
+                load(heard[k + half], i),
+                load(heard[far + half], i),
+            )
+            a, c = _turned(a, c, cosine, sine, load(pair[0], i), load(pair[1], i))
+            b, d = _turned(b, d, cosines, sines, load(other[0], i), load(other[1], i))
+            a, b, c, d = a * unit, b * unit, c * unit, d * unit
+            for channel in range(len(entering)):
+                new, own = load(entering[channel], i), inputs[:, channel]
+                a, b = a + splat(own[k]) * new, b + splat(own[far]) * new
+                c, d = c + splat(own[k + half]) * new, d + splat(own[far + half]) * new
+            store(heard[k], i, a)
+            store(heard[far], i, b)
+            store(heard[k + half], i, c)
+            store(heard[far + half], i, d)
+
+
+@numba.njit(cache=True, nogil=True)
+def _as_wide(angle):  # type: ignore[no-untyped-def]
+    return splat(np.float32(np.cos(angle))), splat(np.float32(np.sin(angle)))
+
+
+@numba.njit(cache=True, nogil=True)
+def _turned(one, two, cosine, sine, within, beside):  # type: ignore[no-untyped-def]
+    """Two lines turned into each other."""
+    c = cosine * within - sine * beside
+    s = sine * within + cosine * beside
+    return c * one - s * two, s * one + c * two
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
@@ -463,15 +561,3 @@ def _enter(entering, source, first, count, gate, gate_then):  # type: ignore[no-
             continue
         for i in range(count):
             into[i] = sound[i] * (start + slope * np.float32(i))
-
-
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _return(sound, inputs, entering):  # type: ignore[no-untyped-def]
-    """What goes back into a line, (frames): the mixed lines, of unit energy, and the new sound."""
-    for i in range(len(sound)):
-        sound[i] *= np.float32(0.25)
-    for c in range(len(inputs)):
-        share, new = inputs[c], entering[c]
-        if share != np.float32(0.0):
-            for i in range(len(sound)):
-                sound[i] += share * new[i]

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
-from metaphon.core.files.dither import DitheredBytes, dithered, over_full_scale
+from metaphon.core.files.dither import Dither
 from metaphon.core.files.wav_samples import wav_samples
 from metaphon.core.presence import present
 
@@ -202,14 +202,12 @@ class AudioWriter:
         self, path: Path, channels: int, rate_hz: int, bits: Bits = "24", container: str = "wav"
     ) -> None:
         self.path = path
-        self.clipped_samples = 0
         self._passing = path.with_name(f".{path.name}.part")
         if container == "flac" and (channels > 8 or bits == "32f"):
             raise InputError("FLAC holds at most 8 channels of 16 or 24 bits; choose WAV.")
-        self._bits = bits
+        self._channels = channels
         self._flac = container == "flac"
-        self._bytes = DitheredBytes(16 if bits == "16" else 24)
-        self._frames = 0
+        self._dither = None if bits == "32f" else Dither(int(bits), packed=not self._flac)
         subtype = {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT"}[bits]
         kind = "FLAC" if container == "flac" else "RF64"
         self._file = soundfile.SoundFile(
@@ -220,16 +218,19 @@ class AudioWriter:
 
     def add(self, block: NDArray[np.float32]) -> None:
         """Write the next block, (channels, frames)."""
-        if self._bits == "32f":
+        if self._dither is None:
             self._write(block.T)
             return
-        self.clipped_samples += over_full_scale(block)
-        if self._flac:
-            depth = int(self._bits)
-            self._write(dithered(block, depth, self._frames) << (32 - depth))
-        else:
-            self._write_bytes(self._bytes.of(block, self._frames))
-        self._frames += block.shape[1]
+        for piece in self._dither.pieces(block):
+            if self._flac:
+                self._write(piece.view(np.int32).reshape(-1, self._channels))
+            else:
+                self._write_bytes(piece)
+
+    @property
+    def clipped_samples(self) -> int:
+        """How many samples so far exceeded full scale; none do in 32-bit float."""
+        return self._dither.clipped_samples if self._dither else 0
 
     def _write(self, frames: NDArray[Any]) -> None:
         try:

@@ -1,117 +1,126 @@
 """From samples to whole numbers of a depth, with dither, and to bytes as they lie in a file."""
 
+from collections.abc import Iterator
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.highest import highest
+from metaphon.core.dsp.wide import put_fours
 
 _STRETCH = 256  # stays in the nearest memory, all channels of it
+_BYTES = 1 << 18  # so many stay in the near memory
 _SEED = 20480
-_TOP_OF_16 = 2.0**15
 
 
-def dithered(block: Block, depth: int, first: int) -> NDArray[np.int32]:
-    """A block as whole numbers of 16 or 24 bits; digital silence stays digital silence.
+class Dither:
+    """Turns samples into whole numbers of 16 or 24 bits; digital silence stays digital silence.
 
     TPDF dither, 2 LSB peak to peak (Lipshitz, Wannamaker & Vanderkooy 1992). What exceeds full
-    scale is held there.
-
-    Parameters
-    ----------
-    block
-        (channels, frames).
-    depth
-        In bits.
-    first
-        How many frames came before: each sample has a chance number of its own by its place, so
-        blocks of any length give the same.
-
-    Returns
-    -------
-        (frames, channels).
-    """
-    found = np.empty(block.shape[::-1], dtype=np.int32)
-    _dithered(np.ascontiguousarray(block), found.reshape(-1), _top(depth), first)
-    return found
-
-
-class DitheredBytes:
-    """As `dithered`, as bytes as they lie in a file, the least first; block after block.
+    scale is held there, and counted in `clipped_samples`. Each sample has a chance number of its
+    own by its place, so blocks of any length give the same.
 
     Parameters
     ----------
     depth
         In bits.
+    packed
+        Whether in as many bytes as the depth has, the least first, as they lie in a WAVE file;
+        else as whole numbers of 32 bits, of which the upper ones are used.
     """
 
-    def __init__(self, depth: int) -> None:
-        self._depth = depth
-        self._held = np.empty(0, dtype=np.uint32)  # one piece of memory for all blocks
+    def __init__(self, depth: int, packed: bool = True) -> None:
+        self.clipped_samples = 0
+        self._top = np.float32(2.0 ** (depth - 1))
+        self._bytes = depth // 8 if packed else 4
+        self._frames = 0  # so many came before
+        self._held = np.empty(0, dtype=np.int32)  # one piece of memory for all blocks
 
-    def of(self, block: Block, first: int) -> NDArray[np.uint8]:
-        """The bytes of a block; they hold until the next is asked for."""
-        count = block.size * self._depth // 8
-        if self._held.nbytes < count:
-            self._held = np.empty(-(-count // 12) * 3, dtype=np.uint32)
-        _dithered_bytes(np.ascontiguousarray(block), self._held, _top(self._depth), first)
-        return self._held.view(np.uint8)[:count]
+    def pieces(self, block: Block) -> Iterator[NDArray[np.uint8]]:
+        """The next block, (channels, frames), frame after frame, a few frames at a time.
 
-
-def over_full_scale(block: Block) -> int:
-    """How many samples of a block, (channels, frames), exceed full scale."""
-    block = np.ascontiguousarray(block)
-    if highest(block.reshape(-1)) <= 1.0:
-        return 0
-    return int(np.count_nonzero(np.abs(block) > 1.0))
-
-
-def _top(depth: int) -> np.float32:
-    return np.float32(2.0 ** (depth - 1))
-
-
-@numba.njit(cache=True, nogil=True)
-def _dithered(block, found, top, first):  # type: ignore[no-untyped-def]
-    channels, frames = block.shape
-    held = np.zeros(_STRETCH, dtype=np.int32)
-    for start in range(0, frames, _STRETCH):
-        some = min(_STRETCH, frames - start)
-        own = found[start * channels : (start + some) * channels]
-        _interleaved(block, start, held, own, top, first)
+        So few that they stay in the near memory; they hold until the next are asked for.
+        """
+        channels, frames = block.shape
+        some = max(_BYTES // (channels * _STRETCH * 4), 1) * _STRETCH
+        if not len(self._held):
+            self._held = np.empty(some * channels, dtype=np.int32)
+        sound = np.ascontiguousarray(block)
+        for start in range(0, frames, some):
+            stop = min(start + some, frames)
+            self.clipped_samples += _dithered(
+                sound, start, stop, self._held, self._bytes, self._top, self._frames
+            )
+            yield self._held.view(np.uint8)[: (stop - start) * channels * self._bytes]
+        self._frames += frames
 
 
 @numba.njit(cache=True, nogil=True)
-def _dithered_bytes(block, found, top, first):  # type: ignore[no-untyped-def]
-    channels, frames = block.shape
-    held = np.zeros(_STRETCH, dtype=np.int32)
-    flat = np.empty(channels * _STRETCH, dtype=np.int32)
+def _dithered(block, begin, end, found, width, top, first):  # type: ignore[no-untyped-def]
+    """The frames of a block from, and up to but not including, one, frame after frame into `found`.
+
+    In so many bytes a sample. Gives how many exceed full scale.
+    """
+    channels = len(block)
+    held = np.zeros((channels, _STRETCH), dtype=np.int32)
+    flat = np.empty(channels * _STRETCH + 4, dtype=np.int32)
     words, halves = found.view(np.uint32), found.view(np.uint16)
-    for start in range(0, frames, _STRETCH):
-        some = min(_STRETCH, frames - start)
-        own = flat[: some * channels]
-        _interleaved(block, start, held, own, top, first)
-        if top == _TOP_OF_16:
+    upper = np.int32(2.0**31 / top)
+    clipped = 0
+    for start in range(begin, end, _STRETCH):
+        some = min(_STRETCH, end - start)
+        own, place = flat[: some * channels], (start - begin) * channels
+        clipped += _interleaved(block, start, held, own, top, first)
+        if width == 2:
             for i in range(len(own)):
-                halves[start * channels + i] = np.uint16(own[i])
+                halves[place + i] = np.uint16(own[i])
+        elif width == 3:
+            _in_words(own, words[place * 3 // 4 :])
         else:
-            _in_words(own, words[start * channels * 3 // 4 :])
+            for i in range(len(own)):
+                found[place + i] = own[i] * upper
+    return clipped
 
 
 @numba.njit(cache=True, nogil=True)
 def _interleaved(block, start, held, found, top, first):  # type: ignore[no-untyped-def]
-    """A stretch of all channels, dithered, frame after frame; silent ones are not worked on."""
+    """A stretch of all channels, dithered, frame after frame; silent ones are not worked on.
+
+    `held` is (channels, _STRETCH). Gives how many samples exceed full scale.
+    """
     channels = len(block)
     frames = len(found) // channels
+    clipped = 0
     for channel in range(channels):
-        sound = block[channel, start : start + frames]
-        if highest(sound) == 0.0:
-            held[:] = 0
+        sound, own = block[channel, start : start + frames], held[channel]
+        most = highest(sound)
+        if most == 0.0:
+            own[:] = 0
         else:
             place = np.uint32((first + start) * channels + channel + _SEED)
-            _rounded(sound, held, top, place, np.uint32(channels))
-        for i in range(frames):
-            found[i * channels + channel] = held[i]
+            _rounded(sound, own, top, place, np.uint32(channels))
+        if most > 1.0:
+            clipped += _over(sound)
+    rows = np.empty(4, dtype=np.int64)
+    # the last channels first: where they are fewer than four, those of the next frame are
+    # written over, and then written anew
+    for channel in range((channels - 1) // 4 * 4, -1, -4):
+        for n in range(4):
+            rows[n] = min(channel + n, channels - 1) * _STRETCH
+        for i in range(0, frames, 4):
+            put_fours(held, rows, i, found, i * channels + channel, channels)
+    return clipped
+
+
+@numba.njit(cache=True, nogil=True)
+def _over(sound):  # type: ignore[no-untyped-def]
+    """How many samples of a stretch exceed full scale."""
+    count = 0
+    for i in range(len(sound)):
+        count += abs(sound[i]) > 1.0
+    return count
 
 
 @numba.njit(cache=True, nogil=True)

@@ -4,6 +4,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.dsp.wide import LANES, eight_frames, load, one_frame, splat, store
 from metaphon.core.spatial.layouts import Layout
 
 _HOP_S = 0.01  # how finely windows are moved to find the loudest one (EBU Tech 3341, 2.5)
@@ -96,7 +97,13 @@ class LoudnessMeter:
     def add(self, block: NDArray[np.float32]) -> None:
         """Take the next block, (channels, frames)."""
         self._sum, self._filled, done = _weigh(
-            block, self._sections, self._weights, self._state, self._sum, self._filled, self._hop
+            np.ascontiguousarray(block),
+            self._sections,
+            self._weights,
+            self._state,
+            self._sum,
+            self._filled,
+            self._hop,
         )
         while self._hops + len(done) >= len(self._sums):
             self._sums = np.concatenate([self._sums, np.zeros_like(self._sums)])
@@ -199,49 +206,72 @@ def _weigh(block, sections, weights, state, running, filled, hop):  # type: igno
         if weights[channel] != 0.0 and not silent:
             counted[count] = channel
             count += 1
-    for n in range(0, count, 2):  # two at a time: they do not wait for each other
-        one, two = counted[n], counted[min(n + 1, count - 1)]
+    rows, held = np.empty(LANES, dtype=np.int64), np.empty(4 * LANES)
+    for first in range(0, count, LANES):
+        own = counted[first : min(first + LANES, count)]
+        for lane in range(LANES):  # where there are fewer, the last is worked on more than once
+            rows[lane] = own[min(lane, len(own) - 1)] * frames
+            for n in range(4):
+                held[n * LANES + lane] = state[own[min(lane, len(own) - 1)], n]
         start, slot, position = 0, 0, filled
         while start < frames:
             stop = min(start + hop - position, frames)
-            a, b = _squared(
-                block[one, start:stop], block[two, start:stop], sections, state, one, two
-            )
-            sums[slot] += weights[one] * a
-            if two != one:
-                sums[slot] += weights[two] * b
+            squares = _squared(block, rows, start, stop, sections, held)
+            for lane in range(len(own)):
+                sums[slot] += weights[own[lane]] * squares[lane]
             position += stop - start
             start = stop
             if position == hop:
                 slot, position = slot + 1, 0
-                for channel in (one, two):
-                    # what rings on in silence would end in numbers so small that they are slow
-                    if np.abs(state[channel]).sum() < _NOTHING:
-                        state[channel] = 0.0
+        for lane in range(len(own)):
+            for n in range(4):
+                state[own[lane], n] = held[n * LANES + lane]
     return sums[finished], (filled + frames) % hop, sums[:finished] / hop
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _squared(sound, other, sections, state, one, two):  # type: ignore[no-untyped-def]
-    """The sums of squares of two channels after both filters; their states go on.
+@numba.njit(cache=True, nogil=True)
+def _squared(block, rows, start, stop, sections, state):  # type: ignore[no-untyped-def]
+    """The sums of squares of eight rows of a block after both filters; their states go on."""
+    p = sections
+    numbers = (
+        (splat(p[0, 0]), splat(p[0, 1]), splat(p[0, 2]), splat(p[0, 4]), splat(p[0, 5])),
+        (splat(p[1, 4]), splat(p[1, 5]), splat(2.0)),
+    )
+    memory = (
+        load(state, 0),
+        load(state, LANES),
+        load(state, 2 * LANES),
+        load(state, 3 * LANES),
+        splat(0.0),
+    )
+    eights = start + (stop - start) // LANES * LANES
+    for i in range(start, eights, LANES):
+        for frame in eight_frames(block, rows, i):
+            memory = _filtered(frame, numbers, memory)
+    for i in range(eights, stop):
+        memory = _filtered(one_frame(block, rows, i), numbers, memory)
+    for n in range(4):
+        store(state, n * LANES, memory[n])
+    for n in range(len(state)):
+        # what rings on in silence would end in numbers so small that they are slow
+        if abs(state[n]) < _NOTHING:
+            state[n] = 0.0
+    squares = np.empty(LANES)
+    store(squares, 0, memory[4])
+    return squares
 
-    Given the same channel twice its state is that of one.
-    """
-    b0, b1, b2 = sections[0, 0], sections[0, 1], sections[0, 2]
-    a1, a2, c1, c2 = sections[0, 4], sections[0, 5], sections[1, 4], sections[1, 5]
-    s1, s2, t1, t2 = state[one]
-    u1, u2, v1, v2 = state[two]
-    total = both = 0.0
-    for i in range(len(sound)):
-        x, w = float(sound[i]), float(other[i])
-        y, h = b0 * x + s1, b0 * w + u1
-        s1, u1 = b1 * x + s2 - a1 * y, b1 * w + u2 - a1 * h
-        s2, u2 = b2 * x - a2 * y, b2 * w - a2 * h
-        z, g = y + t1, h + v1
-        t1, v1 = t2 - 2.0 * y - c1 * z, v2 - 2.0 * h - c1 * g
-        t2, v2 = y - c2 * z, h - c2 * g
-        total += z * z
-        both += g * g
-    state[one, 0], state[one, 1], state[one, 2], state[one, 3] = s1, s2, t1, t2
-    state[two, 0], state[two, 1], state[two, 2], state[two, 3] = u1, u2, v1, v2
-    return total, both
+
+@numba.njit(cache=True, nogil=True)
+def _filtered(x, numbers, memory):  # type: ignore[no-untyped-def]
+    """The memory of both filters and the sum of squares, a frame on."""
+    (b0, b1, b2, a1, a2), (c1, c2, two) = numbers
+    s1, s2, t1, t2, total = memory
+    y = b0 * x + s1
+    z = y + t1
+    return (
+        b1 * x + s2 - a1 * y,
+        b2 * x - a2 * y,
+        t2 - two * y - c1 * z,
+        y - c2 * z,
+        total + z * z,
+    )
