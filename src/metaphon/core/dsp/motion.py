@@ -8,8 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.wide import SAMPLES, load, splat, store
 
 STEP_S = 0.002  # how long a step of a value takes
+_NEAR = 1024  # samples, which stay in the nearest memory
 PIECE = 1024  # frames: what moves is worked on in pieces that begin at multiples of this
 V = TypeVar("V")
 W = TypeVar("W")
@@ -120,13 +122,35 @@ def add_still(out, block, matrix):  # type: ignore[no-untyped-def]
 
     All in single precision. Most gains are 0.
     """
-    for output in range(len(out)):
-        for source in range(len(block)):
-            gain = matrix[output, source]
-            if gain != 0.0:
-                into, sound = out[output], block[source]
-                for i in range(len(into)):
-                    into[i] += sound[i] * gain
+    outputs, frames = out.shape
+    heard = np.empty(len(block), dtype=np.int64)
+    flat = block.reshape(-1)
+    for first in range(0, frames, _NEAR):
+        last = min(first + _NEAR, frames)
+        whole = first + (last - first) // (4 * SAMPLES) * (4 * SAMPLES)
+        for output in range(outputs):
+            gains, into, count = matrix[output], out[output], 0
+            for source in range(len(block)):
+                if gains[source] != 0.0:
+                    heard[count] = source
+                    count += 1
+            # four registers at a time: they do not wait for each other
+            for i in range(first, whole if count else 0, 4 * SAMPLES):
+                a, b = load(into, i), load(into, i + SAMPLES)
+                c, d = load(into, i + 2 * SAMPLES), load(into, i + 3 * SAMPLES)
+                for n in range(count):
+                    gain, at = splat(gains[heard[n]]), heard[n] * frames + i
+                    a = a + gain * load(flat, at)
+                    b = b + gain * load(flat, at + SAMPLES)
+                    c = c + gain * load(flat, at + 2 * SAMPLES)
+                    d = d + gain * load(flat, at + 3 * SAMPLES)
+                store(into, i, a)
+                store(into, i + SAMPLES, b)
+                store(into, i + 2 * SAMPLES, c)
+                store(into, i + 3 * SAMPLES, d)
+            for i in range(whole, last):
+                for n in range(count):
+                    into[i] += gains[heard[n]] * block[heard[n], i]
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})

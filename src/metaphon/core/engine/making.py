@@ -237,6 +237,10 @@ class Making:
         pairs = zip(self._runs[0].outputs, made, strict=False)
         return {output.target.name: one.gain_db for output, one in pairs}
 
+    def paths_of(self, run: int) -> list[Path]:
+        """The files of a run, by its number."""
+        return self._own[run]
+
     def results(self, made: Sequence[Outcome]) -> list[Result]:
         """All files with what came of them, in order."""
         outputs = [output for run in self._runs for output in run.outputs]

@@ -5,8 +5,11 @@ All targets in one pass, measured as they are written, published when complete; 
 
 import time
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
+from queue import SimpleQueue
 
 from metaphon.core.document.alternatives import Alternative
 from metaphon.core.document.handover import OWN_WIDTH, FileForm, Handover
@@ -24,6 +27,8 @@ from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output
 from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.spatial.head import SHIPPED
+
+_AT_ONCE = 2  # runs: while one waits for the disk, or ends, the other works
 
 
 class Cancelled(Exception):
@@ -109,10 +114,11 @@ def render_to_files(
     runs, folder, form, names, span_s
         As a `Making` takes them.
     on_progress
-        Called between blocks; may raise Cancelled, and then, as after any error, no file is left.
+        Called between blocks, in the thread that asks; may raise Cancelled, and then, as after any
+        error, no file is left.
     on_strips
         Shown all strips of the mix after each block, and the frame that it began with
-        (`StripMeters.add`).
+        (`StripMeters.add`); in another thread.
 
     Returns
     -------
@@ -124,25 +130,83 @@ def render_to_files(
         Where the disk or a recording fails, in one sentence.
     """
     making = Making(runs, folder, form, names, span_s)
-    files = sum(len(run.outputs) for run in runs)
-    began = time.monotonic()
-    made: list[Outcome] = []
+    told = _Told(making.length_s, [len(run.outputs) for run in runs], on_progress)
+    made: dict[int, list[Outcome]] = {}
 
-    def speed(done: float) -> float:
-        return done * making.length_s / (time.monotonic() - began)
+    def carry_out(number: int, gains_db: dict[str, float]) -> int:
+        told.go_on()
+        part = Part(number, tuple(range(len(runs[number].outputs))))
+        shown = unseen if number else on_strips
+        made[number] = making.carry_out(part, gains_db, partial(told.of, number), shown)
+        return number
 
+    wholes = [number for number, run in enumerate(runs) if run.whole]
+    stems = [number for number, run in enumerate(runs) if not run.whole]
+    if form.level == "as_it_is":  # nothing of the mix has to be known
+        wholes, stems = wholes + stems, []
     try:
-        for number, run in enumerate(runs):
-
-            def tell(part: float, number: int = number) -> None:
-                done = (number + part) / len(runs)
-                on_progress(Progress(done, speed(done), len(made), files))
-
-            part = Part(number, tuple(range(len(run.outputs))))
-            shown = unseen if number else on_strips
-            made.extend(making.carry_out(part, making.gains_db(made), tell, shown))
+        for numbers in filter(None, (wholes, stems)):
+            gains_db = making.gains_db(made[0]) if made else {}
+            with ThreadPoolExecutor(_AT_ONCE, "runs") as pool:
+                told.until_done([pool.submit(carry_out, number, gains_db) for number in numbers])
     except BaseException:
-        for one in making.paths[: len(made)]:
-            one.unlink(missing_ok=True)
+        for number in made:
+            for one in making.paths_of(number):
+                one.unlink(missing_ok=True)
         raise
-    return making.results(made), speed(1.0)
+    every = [outcome for number in range(len(runs)) for outcome in made[number]]
+    return making.results(every), told.speed_x_realtime
+
+
+class _Told:
+    """How far runs at once are, told where it is waited for them; where that stops, all stop."""
+
+    def __init__(
+        self, length_s: float, files: Sequence[int], on_progress: Callable[[Progress], None]
+    ) -> None:
+        self._length_s = length_s
+        self._files = files
+        self._on_progress = on_progress
+        self._done = [0.0] * len(files)
+        self._ready = 0
+        self._news = SimpleQueue[tuple[int, float] | Future[int]]()
+        self._stopped = False
+        self._began = time.monotonic()
+
+    @property
+    def _share(self) -> float:
+        return sum(self._done) / len(self._done)
+
+    @property
+    def speed_x_realtime(self) -> float:
+        """So far, in multiples of real time."""
+        return self._share * self._length_s / (time.monotonic() - self._began)
+
+    def go_on(self) -> None:
+        """Raises Cancelled where all are to stop."""
+        if self._stopped:
+            raise Cancelled
+
+    def of(self, number: int, done: float) -> None:
+        """A run is so far, 0 to 1."""
+        self.go_on()
+        self._news.put((number, done))
+
+    def until_done(self, runs: Sequence[Future[int]]) -> None:
+        """Wait for runs, which give their numbers; raises what the first that failed raised."""
+        for run in runs:
+            run.add_done_callback(self._news.put)
+        left = len(runs)
+        try:
+            while left:
+                news = self._news.get()
+                if isinstance(news, Future):
+                    left -= 1
+                    self._ready += self._files[news.result()]
+                    continue
+                number, self._done[number] = news
+                files = self._ready, sum(self._files)
+                self._on_progress(Progress(self._share, self.speed_x_realtime, *files))
+        except BaseException:
+            self._stopped = True
+            raise

@@ -17,6 +17,7 @@ from metaphon.core.dsp.feedback_network import (
     primes,
 )
 from metaphon.core.dsp.motion import Memo, Motion
+from metaphon.core.dsp.wide import SAMPLES, load, store
 from metaphon.core.process.channel_shares import own_channels
 from metaphon.core.process.early_reflections import EarlyReflections, longest_samples
 from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter
@@ -26,6 +27,7 @@ from metaphon.core.process.reverb import FALL, Reverb, RoomAround
 _SPREAD_S = 0.0171 * 4.6 ** (np.arange(LINES) / (LINES - 1))
 # all-pass delays in front: short ones that make reflections many, long ones that let them build up
 _DIFFUSERS_S = (0.0047, 0.0036, 0.0127, 0.0093, 0.0311, 0.0437)
+_AT_ONCE = 2048  # samples, which stay in the nearest memory
 _LONG = 4  # from here on they build up
 # an all-pass rings longer the nearer its coefficient is to 1, where it would do nothing: from the
 # first on it is put in by degrees, and then its coefficient falls
@@ -469,40 +471,43 @@ def _diffuse(sound, frames, texture, diffusion):  # type: ignore[no-untyped-def]
     (points, 4). What has no share is not worked on, and forgets.
     """
     delays, lengths, at = diffusion
-    count = sound.shape[1]
-    lines = np.empty((4, count), dtype=np.float32)
-    last = len(frames) - 1
-    for n in range(4):
-        if last == 0:
-            lines[n, :] = texture[0, n]
-        else:
-            lines[n, :] = np.interp(np.arange(count), frames, texture[:, n])
-    for d in range(len(lengths)):
-        kind = 1 if d >= _LONG else 0
-        share, own = lines[2 * kind], lines[2 * kind + 1]
-        length = lengths[d]
-        if not share.any():
-            delays[:, d, :] = 0.0
-            continue
-        for c in range(len(sound)):
-            place, i = at[d], 0
-            while i < count:
-                some = min(length - place, count - i)
-                _all_pass(
-                    delays[c, d, place : place + some],
-                    sound[c, i : i + some],
-                    own[i : i + some],
-                    share[i : i + some],
-                )
-                place, i = (place + some) % length, i + some
-        at[d] = (at[d] + count) % length
+    channels, count = sound.shape
+    lines = np.empty((4, _AT_ONCE), dtype=np.float32)
+    for first in range(0, count, _AT_ONCE):
+        some = min(_AT_ONCE, count - first)
+        if first == 0 or len(frames) > 1:
+            for n in range(4):
+                lines[n] = np.interp(first + np.arange(_AT_ONCE), frames, texture[:, n])
+        for d in range(len(lengths)):
+            which = 2 if d >= _LONG else 0
+            if not texture[:, which].any():
+                if first == 0:
+                    delays[:, d, :] = 0.0
+                continue
+            share, own = lines[which], lines[which + 1]
+            for c in range(channels):
+                place, i = at[d], 0
+                while i < some:
+                    stop = min(i + lengths[d] - place, some)
+                    _all_pass(delays[c, d], place, sound[c], first, own, share, i, stop)
+                    place, i = (place + stop - i) % lengths[d], stop
+            at[d] = (at[d] + some) % lengths[d]
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _all_pass(delay, sound, own, share):  # type: ignore[no-untyped-def]
-    """A stretch, (frames), no longer than the delay whose memory it is; each sample alone."""
-    for i in range(len(sound)):
-        old = delay[i]
-        inner = sound[i] - own[i] * old
-        delay[i] = inner
-        sound[i] += share[i] * (old + own[i] * inner - sound[i])
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})  # as in wide registers
+def _all_pass(delay, place, sound, first, own, share, begin, end):  # type: ignore[no-untyped-def]
+    """A stretch of a sound, no longer than the delay that it goes through; each sample alone.
+
+    The samples from `begin` up to `end` after `first`; `place` is where the delay has the first.
+    """
+    into, after = place - begin, begin + (end - begin) // SAMPLES * SAMPLES
+    for i in range(begin, after, SAMPLES):
+        old, x, g = load(delay, into + i), load(sound, first + i), load(own, i)
+        inner = x - g * old
+        store(delay, into + i, inner)
+        store(sound, first + i, x + load(share, i) * (old + g * inner - x))
+    for i in range(after, end):
+        old, x = delay[into + i], sound[first + i]
+        inner = x - own[i] * old
+        delay[into + i] = inner
+        sound[first + i] = x + share[i] * (old + own[i] * inner - x)
