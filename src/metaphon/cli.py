@@ -9,7 +9,7 @@ import math
 import sys
 import tempfile
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict
 from datetime import date
 from pathlib import Path
@@ -263,7 +263,7 @@ def _measure(options: argparse.Namespace) -> Answer:
     meter = ProgrammeMeter(info.channels, info.sample_rate_hz, heard.metering_layout)
     reader = ClipReader(options.file)
     with ThreadPoolExecutor(1) as pool:  # the next stretch is read while one is measured
-        measured = pool.submit(lambda: None)
+        measured: Future[Any] = pool.submit(lambda: None)
         for first in range(0, info.frames, 1 << 17):
             block = reader.read(first, min(1 << 17, info.frames - first))
             if not all_numbers(block):

@@ -9,6 +9,7 @@ from metaphon.core.document.targets import target_named
 from metaphon.core.engine.conformance import conformance, told_names
 from metaphon.core.files.wave_chunks import add_chunks
 from metaphon.core.measure.channels import ChannelMeter
+from metaphon.core.measure.powers import pieces_of
 from tests.sounds import RATE_HZ, FolderTest, files_of, noise, sine
 
 
@@ -94,7 +95,8 @@ class Channels(FolderTest):
         for size in (48000, 1024, 777):
             meter = ChannelMeter(4, RATE_HZ)
             for at in range(0, RATE_HZ, size):
-                meter.add(sound[:, at : at + size])
+                part = sound[:, at : at + size]
+                meter.add(part, pieces_of(part))
             first, silent, offset, flat = meter.finish()
             self.assertAlmostEqual(first.peak_dbfs, -6.0, delta=0.05)
             self.assertEqual((first.breaks, first.broken_s), (1, round(10013 / RATE_HZ, 4)))

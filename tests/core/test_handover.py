@@ -20,6 +20,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.wave_chunks import chunk
 from metaphon.core.measure.peaks import PeakMeter
+from metaphon.core.measure.powers import pieces_of
 from metaphon.core.process.limiter import Limiter
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
@@ -215,7 +216,7 @@ class Limited(unittest.TestCase):
         padded = np.pad(sound, ((0, 0), (0, 2048))).astype(np.float32)
         out = limiter.apply(padded, 48000)[:, late:]
         meter = PeakMeter(channels, 48000)
-        meter.add(out)
+        meter.add(out, pieces_of(out))
         meter.finish()
         finer = resample_poly(out.astype(float), 8, 1, axis=1)
         ceiling = 10 ** (limiter.ceiling_dbtp / 20)

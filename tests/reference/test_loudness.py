@@ -12,6 +12,7 @@ from metaphon.core.demo import sounds
 from metaphon.core.demo.sounds import SOUNDS
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights, k_weighting
 from metaphon.core.measure.peaks import PeakMeter, decibels
+from metaphon.core.measure.powers import pieces_of
 from metaphon.core.measure.programme import ProgrammeMeter
 from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.layouts import LAYOUTS
@@ -173,7 +174,7 @@ class TruePeak(unittest.TestCase):
         n = np.arange(RATE_HZ)
         tone = (0.5 * np.sin(np.pi / 2 * n + np.pi / 4)).astype(np.float32)[None]
         meter = PeakMeter(1, RATE_HZ)
-        meter.add(tone)
+        meter.add(tone, pieces_of(tone))
         meter.finish()
         self.assertAlmostEqual(decibels(meter.sample_peak[0]), -9.03, delta=0.01)
         self.assertAlmostEqual(decibels(meter.true_peak[0]), -6.02, delta=0.2)
@@ -182,11 +183,12 @@ class TruePeak(unittest.TestCase):
         sound = noise(2, 1.0).astype(np.float32)
         sound[:, 20000] = 0.9
         meter = PeakMeter(2, RATE_HZ)
-        meter.add(sound)
+        meter.add(sound, pieces_of(sound))
         meter.finish()
         pieces = PeakMeter(2, RATE_HZ)
         for first in range(0, sound.shape[1], 997):
-            pieces.add(np.ascontiguousarray(sound[:, first : first + 997]))
+            part = np.ascontiguousarray(sound[:, first : first + 997])
+            pieces.add(part, pieces_of(part))
         pieces.finish()
         np.testing.assert_allclose(meter.true_peak, pieces.true_peak, rtol=1e-6)
 
@@ -210,8 +212,8 @@ class Recordings(unittest.TestCase):
             pair = sound[:2] if len(sound) > 1 else np.repeat(sound, 2, axis=0)
             wanted = pyloudnorm.Meter(RATE_HZ).integrated_loudness(pair.T)
             self.assertAlmostEqual(meter_of(pair, "0+2+0").integrated_lufs, wanted, delta=0.1)
-            meter = PeakMeter(2, RATE_HZ)
-            meter.add(pair.astype(np.float32))
+            meter, pair = PeakMeter(2, RATE_HZ), pair.astype(np.float32)
+            meter.add(pair, pieces_of(pair))
             meter.finish()
-            peak = np.abs(resample_poly(pair.astype(np.float32), 16, 1, axis=1)).max()
+            peak = np.abs(resample_poly(pair, 16, 1, axis=1)).max()
             self.assertAlmostEqual(decibels(meter.true_peak.max()), 20 * np.log10(peak), delta=0.2)

@@ -18,6 +18,7 @@ from metaphon.core.files.audio import AudioInfo, ClipReader, probe
 from metaphon.core.files.wave_chunks import chunk
 from metaphon.core.measure.channels import ChannelFigures, ChannelMeter
 from metaphon.core.measure.loudness_limits import LoudnessLimits, judged
+from metaphon.core.measure.powers import pieces_of
 from metaphon.core.measure.programme import Figures, ProgrammeMeter
 from metaphon.core.spatial.layouts import layout_for_channels
 
@@ -147,7 +148,7 @@ def _measured(path: Path, info: AudioInfo) -> tuple[Figures, tuple[ChannelFigure
     for at in range(0, info.frames, _STRETCH):
         block = reader.read(at, min(_STRETCH, info.frames - at))
         meter.add(block if plain else block[:1])
-        each.add(block)
+        each.add(block, pieces_of(block))
     reader.close()
     return meter.finish(), each.finish()
 

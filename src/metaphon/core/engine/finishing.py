@@ -15,6 +15,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.files.audio import AudioWriter, ClipReader
 from metaphon.core.measure.channels import ChannelFigures, ChannelMeter
+from metaphon.core.measure.powers import pieces_of
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
 from metaphon.core.process.limiter import Limiter
 from metaphon.core.process.processor import Channels
@@ -113,9 +114,8 @@ class Finished:
 
     def _write(self, block: Block) -> None:
         if block.shape[1]:
-            if not self._played_apart:
-                self._meters[0].add(block)
-            self._channels.add(block)
+            pieces = pieces_of(block) if self._played_apart else self._meters[0].add(block)
+            self._channels.add(block, pieces)
             self._writer.add(block)
 
     def finish(self) -> Outcome:

@@ -14,6 +14,7 @@ from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
 from metaphon.core.measure.loudness import LoudnessMeter
 from metaphon.core.measure.peaks import PeakMeter
+from metaphon.core.measure.powers import pieces_of
 from metaphon.core.measure.programme import loudspeakers_of
 from metaphon.core.measure.thirds import MIDDLES_HZ
 from metaphon.core.spatial.chart import on_chart
@@ -78,7 +79,7 @@ class Meters:
     def read(self, heard: Block, ears: Block) -> dict[str, Any]:
         """Take the next stretch; gives its readings, those by step as lists."""
         self._loudness.add(heard if self._decoded is None else self._decoded @ heard)
-        self._peaks.add(heard)
+        self._peaks.add(heard, pieces_of(heard))
         self._overs += np.count_nonzero(np.abs(heard) > 1.0, axis=1)
         ears = ears[:2] if len(ears) > 1 else np.repeat(ears, 2, axis=0)
         steps = [

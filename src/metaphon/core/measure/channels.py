@@ -6,8 +6,7 @@ import numba
 import numpy as np
 
 from metaphon.core.dsp.block import Block
-from metaphon.core.dsp.highest import highest
-from metaphon.core.measure.powers import PIECE, sums_of
+from metaphon.core.measure.powers import PIECE, Pieces
 
 SILENT_DBFS = -90.0  # a channel that never gets above is called silent
 _QUIET = 2.0**-20  # no more than dither of 24 bits
@@ -50,16 +49,21 @@ class ChannelMeter:
     def __init__(self, channels: int, rate_hz: int) -> None:
         self._rate_hz = rate_hz
         self._bounds = round(_SHORTEST_S * rate_hz), round(_LONGEST_S * rate_hz)
-        self._sums = np.zeros((channels, 3))  # highest, sum, sum of squares
+        self._highest, self._sums, self._squares = np.zeros((3, channels))
         # quiet samples in a row and whether loud before, samples at full scale in a row, breaks,
         # the first of them, flat tops
         self._runs = np.zeros((channels, 6), dtype=np.int64)
         self._runs[:, 4] = -1
         self._frames = 0
 
-    def add(self, block: Block) -> None:
-        """Take the next block, (channels, frames)."""
-        _add(np.ascontiguousarray(block), self._sums, self._runs, self._frames, *self._bounds)
+    def add(self, block: Block, pieces: Pieces) -> None:
+        """Take the next block, (channels, frames), and what `pieces_of` finds in it."""
+        tops = pieces.highest.max(axis=1, initial=0.0)
+        self._highest = np.maximum(self._highest, tops)
+        self._sums += pieces.sums.sum(axis=1)
+        self._squares += pieces.squares.sum(axis=1)
+        sound = np.ascontiguousarray(block)
+        _look_for_breaks(sound, pieces.highest, self._runs, self._frames, *self._bounds)
         self._frames += block.shape[1]
 
     def finish(self) -> tuple[ChannelFigures, ...]:
@@ -78,20 +82,18 @@ class ChannelMeter:
                 None if runs[4] < 0 else round(float(runs[4] / self._rate_hz), 4),
                 int(runs[5]),
             )
-            for (highest, total, squares), runs in zip(self._sums, self._runs, strict=True)
+            for highest, total, squares, runs in zip(
+                self._highest, self._sums, self._squares, self._runs, strict=True
+            )
         )
 
 
 @numba.njit(cache=True, nogil=True)
-def _add(block, sums, runs, first, shortest, longest):  # type: ignore[no-untyped-def]
+def _look_for_breaks(block, tops, runs, first, shortest, longest):  # type: ignore[no-untyped-def]
     for channel in range(len(block)):
-        for start in range(0, block.shape[1], PIECE):
+        for piece in range(tops.shape[1]):
+            start, top = piece * PIECE, tops[channel, piece]
             sound = block[channel, start : start + PIECE]
-            top = highest(sound)
-            total, squares = sums_of(sound)
-            sums[channel, 0] = max(sums[channel, 0], top)
-            sums[channel, 1] += total
-            sums[channel, 2] += squares
             if top == 0.0:
                 runs[channel, 0] += len(sound)
                 runs[channel, 2] = 0

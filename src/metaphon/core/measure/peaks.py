@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.highest import highest
+from metaphon.core.measure.powers import PIECE, Pieces, pieces_of
 
 _HALF = 16  # input samples on each side of an interpolated one
 _SEGMENT = 128
@@ -48,65 +49,56 @@ class PeakMeter:
         self.true_peak = np.zeros(channels)
         self.near_full_scale = 0  # samples no more than 0.1 dB below full scale, or above it
 
-    def add(self, block: NDArray[np.float32]) -> None:
-        """Take the next block, (channels, frames)."""
+    def add(self, block: NDArray[np.float32], pieces: Pieces) -> None:
+        """Take the next block, (channels, frames), and what `pieces_of` finds in it."""
         block = np.ascontiguousarray(block)
-        loudest = _highest_of(block)
+        loudest = pieces.highest.max(axis=1, initial=0.0)
         if loudest.max(initial=0.0) >= NEAR_FULL_SCALE:
             self.near_full_scale += int(np.count_nonzero(np.abs(block) >= NEAR_FULL_SCALE))
         self.sample_peak = np.maximum(self.sample_peak, loudest)
         self.true_peak = np.maximum(self.true_peak, self.sample_peak)
-        before = _highest_of(self._history)
-        # a channel that cannot exceed its peak anywhere is not looked at
-        within = np.maximum(loudest, before) * self._bound <= self.true_peak
         seam = np.concatenate([self._history, block[:, : 2 * _HALF - 1]], axis=1)
-        for sound in (seam, block):
-            _interpolated_peak(sound, self._taps, self._bound, self.true_peak, within)
+        for sound, tops in ((seam, pieces_of(seam).highest), (block, pieces.highest)):
+            _interpolated_peak(sound, tops, self._taps, self._bound, self.true_peak)
         last = block[:, -2 * _HALF :]
         self._history = np.concatenate([self._history[:, last.shape[1] :], last], axis=1)
 
     def finish(self) -> None:
         """Let the last samples through the interpolator."""
-        self.add(np.zeros((len(self.true_peak), 2 * _HALF), dtype=np.float32))
+        silence = np.zeros((len(self.true_peak), 2 * _HALF), dtype=np.float32)
+        self.add(silence, pieces_of(silence))
 
 
 @numba.njit(cache=True, nogil=True)
-def _highest_of(block):  # type: ignore[no-untyped-def]
-    """The highest sample of each channel, (channels)."""
-    found = np.zeros(len(block))
-    for channel in range(len(block)):
-        found[channel] = highest(block[channel])
-    return found
-
-
-@numba.njit(cache=True, nogil=True)
-def _interpolated_peak(samples, taps, bound, peaks, within):  # type: ignore[no-untyped-def]
+def _interpolated_peak(samples, tops, taps, bound, peaks):  # type: ignore[no-untyped-def]
     """Raise `peaks` (channels) to the highest interpolated sample of (channels, frames).
 
-    Channels that lie within what they have had already are left out. The last segment is not
-    looked at beyond where there are all samples on either side.
+    What cannot exceed them by its highest samples, `tops` (channels, pieces), is left out. The last
+    segment is not looked at beyond where there are all samples on either side.
     """
     frames = samples.shape[1]
     last = frames - 2 * _HALF + 1
     between = np.empty(_SEGMENT, dtype=np.float32)
     rest = np.zeros(_SEGMENT + 2 * _HALF, dtype=np.float32)
     for channel in range(len(samples)):
-        if within[channel]:
-            continue
         peak = peaks[channel]
-        for start in range(0, last, _SEGMENT):
-            sound = samples[channel, start : start + _SEGMENT + 2 * _HALF]
-            if len(sound) < len(rest):
-                rest[: len(sound)] = sound
-                rest[len(sound) :] = 0.0
-                sound = rest
-            if highest(sound) * bound <= peak:
+        for piece in range(tops.shape[1]):
+            begin, next_to = piece * PIECE, min(piece + 1, tops.shape[1] - 1)
+            if max(tops[channel, piece], tops[channel, next_to]) * bound <= peak:
                 continue
-            between[:] = 0.0
-            for even, odd, middle in taps:
-                _between(sound, even, odd, middle, between)
-            between[max(last - start, 0) :] = 0.0
-            peak = max(peak, np.float64(highest(between)))
+            for start in range(begin, min(begin + PIECE, last), _SEGMENT):
+                sound = samples[channel, start : start + _SEGMENT + 2 * _HALF]
+                if len(sound) < len(rest):
+                    rest[: len(sound)] = sound
+                    rest[len(sound) :] = 0.0
+                    sound = rest
+                if highest(sound) * bound <= peak:
+                    continue
+                between[:] = 0.0
+                for even, odd, middle in taps:
+                    _between(sound, even, odd, middle, between)
+                between[max(last - start, 0) :] = 0.0
+                peak = max(peak, np.float64(highest(between)))
         peaks[channel] = peak
 
 

@@ -1,30 +1,47 @@
 """Sums of squares and products of channels, stretch by stretch."""
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.highest import highest
 
 PIECE = 1024  # samples whose sum is as exact in 32 bits as anybody reads it
 
 
-def sums(block: Block) -> NDArray[np.float64]:
-    """The sum of each channel of a block, (channels, frames)."""
-    found = np.zeros(len(block))
-    _add_up(np.ascontiguousarray(block), found)
+class Pieces(NamedTuple):
+    """A block in pieces of PIECE samples, (channels, pieces) each.
+
+    The highest sample of each, the sum of its samples and that of their squares.
+    """
+
+    highest: NDArray[np.float32]
+    sums: NDArray[np.float64]
+    squares: NDArray[np.float64]
+
+
+def pieces_of(block: Block) -> Pieces:
+    """A block, (channels, frames), looked at once for all meters."""
+    shape = len(block), -(-block.shape[1] // PIECE)
+    found = Pieces(np.empty(shape, dtype=np.float32), np.empty(shape), np.empty(shape))
+    _look(np.ascontiguousarray(block), *found)
     return found
 
 
 @numba.njit(cache=True, nogil=True)
-def _add_up(block, found):  # type: ignore[no-untyped-def]
+def _look(block, tops, sums, squares):  # type: ignore[no-untyped-def]
     for channel in range(len(block)):
-        for start in range(0, block.shape[1], PIECE):
-            found[channel] += sums_of(block[channel, start : start + PIECE])[0]
+        for piece in range(tops.shape[1]):
+            sound = block[channel, piece * PIECE : (piece + 1) * PIECE]
+            tops[channel, piece] = highest(sound)
+            sums[channel, piece], squares[channel, piece] = _sums_of(sound)
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
-def sums_of(sound):  # type: ignore[no-untyped-def]
+def _sums_of(sound):  # type: ignore[no-untyped-def]
     """The sum of a stretch of samples of no more than a PIECE, and that of their squares."""
     total = squares = np.float32(0.0)
     for i in range(len(sound)):

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from metaphon.core.measure.correlation import CorrelationMeter
 from metaphon.core.measure.loudness import LoudnessMeter, channel_weights
 from metaphon.core.measure.peaks import PeakMeter, decibels
-from metaphon.core.measure.powers import sums
+from metaphon.core.measure.powers import Pieces, pieces_of
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
@@ -79,15 +79,17 @@ class ProgrammeMeter:
         self._peaks = PeakMeter(channels, rate_hz)
         self._pair = CorrelationMeter(rate_hz) if channels == 2 else None
 
-    def add(self, block: NDArray[np.float32]) -> None:
-        """Take the next block, (channels, frames)."""
+    def add(self, block: NDArray[np.float32]) -> Pieces:
+        """Take the next block, (channels, frames); gives what it looks at once for all meters."""
+        pieces = pieces_of(block)
         self._frames += block.shape[1]
-        self._sum += sums(block)
+        self._sum += pieces.sums.sum(axis=1)
         heard = block if self._decoded is None else self._decoded @ block
         self._loudness.add(heard)
-        self._peaks.add(block)
+        self._peaks.add(block, pieces)
         if self._pair:
             self._pair.add(block[0], block[1])
+        return pieces
 
     def finish(self) -> Figures:
         """Close the windows that are still open and give the figures of the whole."""

@@ -432,7 +432,7 @@ class _NetworkReverb:
         held = [one.hold >= 0.5 for one in parameters.values]
         if any(held) and not self._network.is_held:
             self._network.hold()
-        entering = source.copy()
+        entering = np.array(source, dtype=np.float32)
         _diffuse(entering, *parameters.map(_texture).arrays(), self._diffusion)
         settings = _in_steps(parameters.map(self._setting))
         wet = self._network.process(
