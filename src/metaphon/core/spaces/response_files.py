@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from metaphon.core.errors import InputError
 from metaphon.core.process.impulse_response import require_length, require_sound
 from metaphon.core.spaces.space import Space
+from metaphon.core.spatial.sofa import ONE_AT_A_TIME
 
 _PEAK = 10.0 ** (-1.0 / 20.0)
 _KEPT_BITS = 20  # of 24: 120 dB under the strongest sample
@@ -75,7 +76,8 @@ def write_sofa(
             f"{space.room.shape}, {space.room.width_m:g} x {space.room.depth_m:g} x "
             f"{space.room.height_m:g} m, simulated"
         )
-    sofar.write_sofa(str(path), sofa)
+    with ONE_AT_A_TIME:
+        sofar.write_sofa(str(path), sofa)
 
 
 def _as_sofa(place_m: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -2,6 +2,7 @@
 
 from functools import lru_cache
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 import numba
@@ -18,6 +19,7 @@ from metaphon.core.spatial.sofa import read_sofa
 
 Spectra = NDArray[np.complex64]
 SHIPPED = Path("/usr/share/libmysofa/MIT_KEMAR_normal_pinna.sofa")
+_LOADING = Lock()
 TAPS_S = 512 / 48000.0
 _DELAY_STEPS = 32  # a sample, for what moves
 _MEASURED_HZ = (120.0, 300.0)  # measured heads are trusted above; below they pass to no head
@@ -273,7 +275,6 @@ def _onsets(responses: NDArray[Any]) -> NDArray[np.float64]:
     return result
 
 
-@lru_cache(maxsize=4)
 def load_head(path: Path, rate_hz: int) -> Head:
     """Read a file of head responses and bring it to a sample rate.
 
@@ -291,6 +292,12 @@ def load_head(path: Path, rate_hz: int) -> Head:
     InputError
         Where the file is missing or is not a set of head responses.
     """
+    with _LOADING:  # by whoever asks first; the others wait for it
+        return _loaded(path, rate_hz)
+
+
+@lru_cache(maxsize=4)
+def _loaded(path: Path, rate_hz: int) -> Head:
     if not path.is_file():
         raise InputError(
             f"The measured head {path.name} is not there; install Debian's libmysofa1."

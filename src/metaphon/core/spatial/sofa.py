@@ -1,6 +1,7 @@
 """Files of responses at two ears (AES69, SOFA): read, and found sound before anything is made."""
 
 from pathlib import Path
+from threading import Lock
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -15,6 +16,9 @@ _MOST_TAPS = 1 << 16
 _MOST_SAMPLES = 32_000_000
 _LOUDEST = 1e3
 _SILENT = 1e-9
+
+
+ONE_AT_A_TIME = Lock()  # the library beneath, netCDF, breaks where two threads use it at once
 
 
 class Responses(NamedTuple):
@@ -43,7 +47,8 @@ def read_sofa(path: Path) -> Responses:
             f"{path.name} is larger than {_MOST_BYTES >> 20} MiB; bring fewer directions."
         )
     try:
-        sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
+        with ONE_AT_A_TIME:
+            sofa = sofar.read_sofa(str(path), verify=False, verbose=False)
         samples = np.asarray(sofa.Data_IR, dtype=float)
         rate_hz = float(np.ravel(sofa.Data_SamplingRate)[0])
         positions = np.atleast_2d(np.asarray(sofa.SourcePosition, dtype=float))
