@@ -1,7 +1,9 @@
-"""The highest sample of a stretch, found several samples at a time."""
+"""The highest sample of a stretch, found several samples at a time, and whether there is any."""
 
 import numba
 import numpy as np
+
+_STRETCH = 1024
 
 
 @numba.njit(cache=True, nogil=True)
@@ -18,3 +20,13 @@ def highest(sound):  # type: ignore[no-untyped-def]
         most = size if size > most else most
     found = np.int32(most)
     return found.view(np.float32)
+
+
+@numba.njit(cache=True, nogil=True)
+def has_sound(block):  # type: ignore[no-untyped-def]
+    """Whether any sample of a block in 32 bits, of any shape, is not 0; known at the first one."""
+    sound = block.reshape(-1)
+    for start in range(0, len(sound), _STRETCH):
+        if highest(sound[start : start + _STRETCH]) != 0.0:
+            return True
+    return False

@@ -1,5 +1,6 @@
 """Pieces of sound whose ends overlap, added up to a stream."""
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
@@ -38,7 +39,17 @@ class OverlapAdd:
         step, frames = self._step, pieces.shape[1] * self._step
         out = np.zeros((len(pieces), frames + self._carry.shape[1]), dtype=np.float32)
         out[:, : self._carry.shape[1]] = self._carry
-        for i in range(pieces.shape[1]):
-            out[:, i * step : i * step + self._size] += pieces[:, i]
+        _add_up(np.ascontiguousarray(pieces), step, out)
         self._carry = out[:, frames:].copy()
         return out[:, :frames]
+
+
+@numba.njit(cache=True, nogil=True)
+def _add_up(pieces, step, out):  # type: ignore[no-untyped-def]
+    """Add (channels, pieces, size) to `out`, (channels, frames), each a step behind the former."""
+    for channel in range(len(pieces)):
+        for n in range(pieces.shape[1]):
+            piece = pieces[channel, n]
+            into = out[channel, n * step : n * step + len(piece)]
+            for i in range(len(piece)):
+                into[i] += piece[i]

@@ -16,6 +16,7 @@ from metaphon.core.document.channel_mapping import loudspeakers_encoded
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.highest import has_sound
 from metaphon.core.dsp.motion import Motion
 from metaphon.core.dsp.overlap_add import OverlapAdd
 from metaphon.core.dsp.phase_difference import quarter_turn
@@ -375,8 +376,8 @@ class BinauralRenderer:
     ) -> None:
         pieces = block.reshape(block.shape[0], -1, GRID_FRAMES)
         for channel, responses in zip(pieces, filters, strict=True):
-            if responses.any() and channel.any():
-                heard += responses[:, None, :] * rfft(channel, self._size)
+            if responses.any() and has_sound(channel):
+                _add_heard(heard, responses, rfft(channel, self._size))
 
 
 def _in_crews(works: Sequence[Callable[[], dict[str, Spectra]]]) -> list[dict[str, Spectra]]:
@@ -538,6 +539,17 @@ def _split(block, points, starts, passing):  # type: ignore[no-untyped-def]
                     for i in range(start, stop):
                         along = slope * np.float32(i - points[one])
                         part[i - first] += sound[i] * (along if before == 0 else 1 - along)
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _add_heard(heard, responses, spectra):  # type: ignore[no-untyped-def]
+    """Add what both ears hear, (2, pieces, frequencies), of pieces through two responses."""
+    for ear in range(2):
+        response = responses[ear]
+        for piece in range(len(spectra)):
+            into, part = heard[ear, piece], spectra[piece]
+            for k in range(len(part)):
+                into[k] += response[k] * part[k]
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})

@@ -1,7 +1,10 @@
 """How alike two channels are, and what is lost when they are added."""
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
+
+from metaphon.core.measure.powers import product_of
 
 WINDOW_S = 0.1
 LARGEST_LOSS_DB = 120.0
@@ -93,36 +96,33 @@ class CorrelationMeter:
 
     def __init__(self, rate_hz: int) -> None:
         self._hop = round(WINDOW_S * rate_hz)
-        self._open = np.zeros(3)
+        self._open = np.zeros(3)  # of the window that is not over
         self._filled = 0
         self._sums: list[NDArray[np.float64]] = []
 
     def add(self, left: NDArray[np.float32], right: NDArray[np.float32]) -> None:
         """Take the next stretch of both channels, (frames) each."""
-        start = 0
-        while start < len(left):
-            stop = min(len(left), start + self._hop - self._filled)
-            one, two = left[start:stop].astype(np.float64), right[start:stop].astype(np.float64)
-            self._open += (one @ one, two @ two, one @ two)
-            self._filled += stop - start
-            start = stop
-            if self._filled == self._hop:
-                self._close()
-
-    def _close(self) -> None:
-        if self._filled:
-            self._sums.append(np.append(self._open, self._filled))
-        self._open = np.zeros(3)
-        self._filled = 0
+        done = np.zeros(((self._filled + len(left)) // self._hop, 4))
+        done[:, 3] = self._hop
+        _add_up(left, right, self._open, self._filled, self._hop, done)
+        self._filled = (self._filled + len(left)) % self._hop
+        self._sums.append(done)
 
     def finish(self) -> None:
         """Count the last, shorter window."""
-        self._close()
+        if self._filled:
+            self._sums.append(np.append(self._open, self._filled)[None])
+        self._open[:], self._filled = 0.0, 0
+
+    @property
+    def _windows(self) -> NDArray[np.float64]:
+        """The sums of squares and products of every window and its length, (windows, 4)."""
+        return np.concatenate([np.zeros((0, 4)), *self._sums])
 
     @property
     def _means(self) -> tuple[float, float, float]:
-        total = np.sum(self._sums, axis=0) if self._sums else np.array([0.0, 0.0, 0.0, 1.0])
-        left, right, product = total[:3] / total[3]
+        total = self._windows.sum(axis=0)
+        left, right, product = total[:3] / max(total[3], 1.0)
         return left, right, product
 
     @property
@@ -138,7 +138,23 @@ class CorrelationMeter:
     @property
     def over_time(self) -> list[float | None]:
         """Correlation of each window; None where a channel is silent."""
-        if not self._sums:
-            return []
-        sums = np.array(self._sums).T
+        sums = self._windows.T
         return or_none(correlations(*(sums[:3] / sums[3])))
+
+
+@numba.njit(cache=True, nogil=True)
+def _add_up(left, right, running, filled, hop, done):  # type: ignore[no-untyped-def]
+    """Squares and products window by window into `done`, (windows, 4); the open sums go on."""
+    start = window = 0
+    while start < len(left):
+        stop = min(start + hop - filled, len(left))
+        one, two = left[start:stop], right[start:stop]
+        running[0] += product_of(one, one)
+        running[1] += product_of(two, two)
+        running[2] += product_of(one, two)
+        filled += stop - start
+        start = stop
+        if filled == hop:
+            done[window, :3] = running
+            running[:] = 0.0
+            window, filled = window + 1, 0

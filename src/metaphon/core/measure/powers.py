@@ -69,19 +69,22 @@ def sums_of_products(block: Block, step: int) -> NDArray[np.float64]:
     return found
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+@numba.njit(cache=True, nogil=True)
 def _sum(block, step, found):  # type: ignore[no-untyped-def]
     channels = len(block)
     for n in range(len(found)):
         for channel in range(channels):
             sound = block[channel, n * step : (n + 1) * step]
-            total = 0.0
-            for i in range(len(sound)):
-                total += np.float64(sound[i]) * np.float64(sound[i])
-            found[n, channel] = total
+            found[n, channel] = product_of(sound, sound)
         if channels > 1:
-            one, two = block[0, n * step : (n + 1) * step], block[1, n * step : (n + 1) * step]
-            total = 0.0
-            for i in range(len(one)):
-                total += np.float64(one[i]) * np.float64(two[i])
-            found[n, channels] = total
+            begin, end = n * step, (n + 1) * step
+            found[n, channels] = product_of(block[0, begin:end], block[1, begin:end])
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
+def product_of(one, two):  # type: ignore[no-untyped-def]
+    """The sum of the products of two stretches of samples, (frames) each, in double precision."""
+    total = 0.0
+    for i in range(len(one)):
+        total += np.float64(one[i]) * np.float64(two[i])
+    return total

@@ -228,33 +228,43 @@ def _mix(vectors, corners, triangles, delays, measured, late, out):  # type: ign
                 into[k] = (a * one[k] + b * two[k] + c * three[k]) * turned[k]
 
 
-def _spread(alone: Spectra, parts: NDArray[np.float64], middle: Spectra) -> NDArray[np.complex128]:
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _spread(alone, parts, middle):  # type: ignore[no-untyped-def]
     """What the ears hear of a sound and of its copy, (2, ears, frequencies).
 
     `alone` are the responses of all directions, (directions, ears, frequencies), `middle` the one
     of their middle.
     """
-    share = (parts / parts.sum())[:, None]
-    left, right = alone[:, 0].astype(np.complex128), alone[:, 1].astype(np.complex128)
-    power_left = np.sum(share * np.abs(left) ** 2, axis=0)
-    power_right = np.sum(share * np.abs(right) ** 2, axis=0)
-    cross = np.sum(share * left * np.conj(right), axis=0)
-    # so much of the middle may be wrong, by its delay in steps, without being taken for width
-    least = 3e-3 * (power_left + power_right) + 1e-15
-    inverse_of = (power_left + least) * (power_right + least) - np.abs(cross) ** 2
-    own = (
-        (power_right + least) * np.abs(middle[0]) ** 2
-        + (power_left + least) * np.abs(middle[1]) ** 2
-        - 2.0 * np.real(np.conj(middle[0]) * cross * middle[1])
-    )
-    itself = middle * np.sqrt(inverse_of / np.maximum(own, 1e-30))
-    rest_left = np.maximum(power_left - np.abs(itself[0]) ** 2, 0.0)
-    rest_right = np.maximum(power_right - np.abs(itself[1]) ** 2, 0.0)
-    rest_cross = cross - itself[0] * np.conj(itself[1])
-    turn = np.exp(-1j * np.angle(rest_cross))
-    copy = np.stack([np.sqrt(rest_left), np.sqrt(rest_right) * turn])
-    lead = middle[0] / np.maximum(np.abs(middle[0]), 1e-12)  # in step with the sound itself
-    return np.stack([itself, copy * lead])
+    count = middle.shape[1]
+    powers, cross = np.zeros((2, count)), np.zeros(count, dtype=np.complex128)
+    whole = parts.sum()
+    for direction in range(len(alone)):
+        share = parts[direction] / whole
+        left, right = alone[direction, 0], alone[direction, 1]
+        for k in range(count):
+            one, other = np.complex128(left[k]), np.complex128(right[k])
+            powers[0, k] += share * (one.real * one.real + one.imag * one.imag)
+            powers[1, k] += share * (other.real * other.real + other.imag * other.imag)
+            cross[k] += share * (one * other.conjugate())
+    found = np.empty((2, 2, count), dtype=np.complex128)
+    for k in range(count):
+        left, right = np.complex128(middle[0, k]), np.complex128(middle[1, k])
+        # so much of the middle may be wrong, by its delay in steps, without being taken for width
+        least = 3e-3 * (powers[0, k] + powers[1, k]) + 1e-15
+        power_left, power_right = powers[0, k] + least, powers[1, k] + least
+        inverse_of = power_left * power_right - abs(cross[k]) ** 2
+        own = power_right * abs(left) ** 2 + power_left * abs(right) ** 2
+        own -= 2.0 * (left.conjugate() * cross[k] * right).real
+        level = np.sqrt(inverse_of / max(own, 1e-30))
+        lead = left / max(abs(left), 1e-12)  # in step with the sound itself
+        left, right = left * level, right * level
+        rest = cross[k] - left * right.conjugate()
+        size = abs(rest)
+        turn = rest.conjugate() / size if size > 0.0 else np.complex128(1.0)
+        found[0, 0, k], found[0, 1, k] = left, right
+        found[1, 0, k] = lead * np.sqrt(max(powers[0, k] - abs(left) ** 2, 0.0))
+        found[1, 1, k] = lead * turn * np.sqrt(max(powers[1, k] - abs(right) ** 2, 0.0))
+    return found
 
 
 def _onsets(responses: NDArray[Any]) -> NDArray[np.float64]:
