@@ -18,12 +18,23 @@ from numpy.typing import ArrayLike, NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
+from metaphon.core.dsp.wide import (
+    LANES,
+    eight_frames,
+    last_of,
+    later_by_1,
+    later_by_2,
+    later_by_4,
+    load,
+    put_frames,
+    splat,
+    store,
+)
 
 Sections = NDArray[np.float64]  # (sections, 5): g, k, and the gains of high-, band- and low-pass
 _NONE: Sections = np.zeros((0, 5))
-_TOGETHER = 8  # samples that are worked on at once where nothing moves
-_GROUPS = 128  # of so many samples, side by side
-_STATE = _TOGETHER * _GROUPS  # where the states lie behind the samples
+_NUMBERS = 11 * LANES  # that say what becomes of a piece in a section
+_PIECE = LANES * LANES  # samples that are worked on at once where nothing moves: eight eights
 _SILENT = 1e-30
 
 
@@ -170,12 +181,13 @@ def _filled(groups: tuple[Sections, ...], widest: tuple[Sections, ...]) -> Secti
 
 @lru_cache(4096)
 def _together(sections: bytes, count: int) -> NDArray[np.float64]:
-    """What eight samples and the state make of each other, (sections, 6, 8).
+    """What eight samples and the state make of each other, (sections, 11, 8).
 
     Rows: what the state's two numbers give to each output; the response to a click; what each
-    sample adds to the two numbers; and the state eight samples on, by the state before.
+    sample adds to the two numbers; the state 8 and 16, 32 and 64 samples on, by the state before
+    (four numbers each); and those four for 0, 8, 16 and up to 56 samples on, a row each.
     """
-    found = np.zeros((count, 6, _TOGETHER))
+    found = np.zeros((count, _NUMBERS // LANES, LANES))
     for made, (g, k, high, band, low) in zip(
         found, np.frombuffer(sections).reshape(count, 5), strict=True
     ):
@@ -186,12 +198,13 @@ def _together(sections: bytes, count: int) -> NDArray[np.float64]:
         step = np.array([[2.0 * a1 - 1.0, -2.0 * a2], [2.0 * a2, 1.0 - 2.0 * a3]])
         enter = np.array([2.0 * a2, 2.0 * a3])
         leave = np.array([m1 * a1 + m2 * a2, m2 * (1.0 - a3) - m1 * a2])
-        powers = [np.linalg.matrix_power(step, i) for i in range(_TOGETHER + 1)]
-        for i in range(_TOGETHER):
+        powers = [np.linalg.matrix_power(step, i) for i in range(_PIECE + 1)]
+        for i in range(LANES):
             made[:2, i] = leave @ powers[i]
             made[2, i] = leave @ powers[i - 1] @ enter if i else high + m1 * a2 + m2 * a3
-            made[3:5, i] = powers[_TOGETHER - 1 - i] @ enter
-        made[5, :4] = powers[_TOGETHER].reshape(-1)
+            made[3:5, i] = powers[LANES - 1 - i] @ enter
+            made[7:, i] = powers[LANES * i].reshape(-1)
+        made[5:7] = np.concatenate([powers[n].reshape(-1) for n in (8, 16, 32, 64)]).reshape(2, 8)
     return found
 
 
@@ -221,85 +234,83 @@ def _rest(state):  # type: ignore[no-untyped-def]
 def _stand(block, out, sections, together, state):  # type: ignore[no-untyped-def]
     """Sections that do not move; what is left over of whole pieces one sample after the other.
 
-    In a piece, the first samples of all groups of eight lie side by side, then the second, and so
-    on, and behind them the states that each group begins with.
+    The first samples of all eights of a piece lie side by side, then the second, and so on.
     """
-    frames = block.shape[1]
-    whole = frames - frames % _STATE
-    held = np.empty(_STATE + 2 * _GROUPS)
-    for channel in range(len(block)):
-        for first in range(0, whole, _STATE):
-            for b in range(_GROUPS):
-                for i in range(_TOGETHER):
-                    held[i * _GROUPS + b] = block[channel, first + b * _TOGETHER + i]
+    channels, frames = block.shape
+    whole = frames - frames % _PIECE
+    eights, made = np.arange(LANES) * LANES, np.empty(_PIECE)
+    made_of, states = together.reshape(-1), state.reshape(-1)
+    for channel in range(channels):
+        at = channel * 2 * len(sections)
+        for first in range(channel * frames, channel * frames + whole, _PIECE):
+            sound = eight_frames(block, eights, first)
             for s in range(len(sections)):
-                _states(held, together[s], state[channel, s])
-                _outputs(held, together[s])
-            for b in range(_GROUPS):
-                for i in range(_TOGETHER):
-                    out[channel, first + b * _TOGETHER + i] = held[i * _GROUPS + b]
+                sound = _through(sound, made_of, s * _NUMBERS, states, at + 2 * s)
+            for i in range(LANES):
+                store(made, i * LANES, sound[i])
+            put_frames(made, out, eights, first)
         for i in range(whole, frames):
-            sound = float(block[channel, i])
+            sample = float(block[channel, i])
             for s in range(len(sections)):
-                sound = _section(sound, sections[s], state[channel, s])
-            out[channel, i] = sound
+                sample = _section(sample, sections[s], state[channel, s])
+            out[channel, i] = sample
         _rest(state[channel])
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _states(held, p, state):  # type: ignore[no-untyped-def]
-    """The states that each group of a piece begins with, behind its samples; `state` goes on."""
-    n, at, next_to = _GROUPS, _STATE, _STATE + _GROUPS
-    e0, e1, e2, e3, e4, e5, e6, e7 = p[3]
-    f0, f1, f2, f3, f4, f5, f6, f7 = p[4]
-    for b in range(n):
-        x0, x1, x2, x3 = held[b], held[n + b], held[2 * n + b], held[3 * n + b]
-        x4, x5, x6, x7 = held[4 * n + b], held[5 * n + b], held[6 * n + b], held[7 * n + b]
-        held[at + b] = ((e0 * x0 + e1 * x1) + (e2 * x2 + e3 * x3)) + (
-            (e4 * x4 + e5 * x5) + (e6 * x6 + e7 * x7)
-        )
-        held[next_to + b] = ((f0 * x0 + f1 * x1) + (f2 * x2 + f3 * x3)) + (
-            (f4 * x4 + f5 * x5) + (f6 * x6 + f7 * x7)
-        )
-    one, two = state[0], state[1]
-    a, b_, c, d = p[5, 0], p[5, 1], p[5, 2], p[5, 3]
-    for b in range(n):
-        then = a * one + (b_ * two + held[at + b])
-        after = d * two + (c * one + held[next_to + b])
-        held[at + b], held[next_to + b] = one, two
-        one, two = then, after
-    state[0], state[1] = one, two
+def _through(sound, p, n, state, at):  # type: ignore[no-untyped-def]
+    """A piece through one section, of which `together` says what it does; the state goes on."""
+    a, b, c, d, e, f, g, h = sound
+    one = _sum_of(sound, p, n + 24)
+    two = _sum_of(sound, p, n + 32)
+    # what each eight adds to the states behind it: from the one before, the two, the four
+    one, two = _carried(one, two, later_by_1(one), later_by_1(two), p, n + 40)
+    one, two = _carried(one, two, later_by_2(one), later_by_2(two), p, n + 44)
+    one, two = _carried(one, two, later_by_4(one), later_by_4(two), p, n + 48)
+    first, second = splat(state[at]), splat(state[at + 1])
+    u = load(p, n + 56) * first + load(p, n + 64) * second + later_by_1(one)
+    v = load(p, n + 72) * first + load(p, n + 80) * second + later_by_1(two)
+    first_then = p[n + 52] * state[at] + (p[n + 53] * state[at + 1] + last_of(one))
+    state[at + 1] = p[n + 54] * state[at] + (p[n + 55] * state[at + 1] + last_of(two))
+    state[at] = first_then
+    h0, h1, h2, h3 = splat(p[n + 16]), splat(p[n + 17]), splat(p[n + 18]), splat(p[n + 19])
+    h4, h5, h6, h7 = splat(p[n + 20]), splat(p[n + 21]), splat(p[n + 22]), splat(p[n + 23])
+    return (
+        _heard(h0 * a, u, v, p, n + 0),
+        _heard(h1 * a + h0 * b, u, v, p, n + 1),
+        _heard(h2 * a + h1 * b + h0 * c, u, v, p, n + 2),
+        _heard(h3 * a + h2 * b + h1 * c + h0 * d, u, v, p, n + 3),
+        _heard(h4 * a + h3 * b + h2 * c + h1 * d + h0 * e, u, v, p, n + 4),
+        _heard(h5 * a + h4 * b + h3 * c + h2 * d + h1 * e + h0 * f, u, v, p, n + 5),
+        _heard(h6 * a + h5 * b + h4 * c + h3 * d + h2 * e + h1 * f + h0 * g, u, v, p, n + 6),
+        _heard(
+            h7 * a + h6 * b + h5 * c + h4 * d + h3 * e + h2 * f + h1 * g + h0 * h, u, v, p, n + 7
+        ),
+    )
 
 
-@numba.njit(cache=True, nogil=True, fastmath={"contract"})
-def _outputs(held, p):  # type: ignore[no-untyped-def]
-    """The outputs of a section in place of what went in, by the states of the groups."""
-    n = _GROUPS
-    r0, r1, r2, r3, r4, r5, r6, r7 = p[0]
-    s0, s1, s2, s3, s4, s5, s6, s7 = p[1]
-    h0, h1, h2, h3, h4, h5, h6, h7 = p[2]
-    for b in range(n):
-        x0, x1, x2, x3 = held[b], held[n + b], held[2 * n + b], held[3 * n + b]
-        x4, x5, x6, x7 = held[4 * n + b], held[5 * n + b], held[6 * n + b], held[7 * n + b]
-        u, v = held[_STATE + b], held[_STATE + n + b]
-        held[b] = r0 * u + s0 * v + h0 * x0
-        held[n + b] = r1 * u + s1 * v + (h1 * x0 + h0 * x1)
-        held[2 * n + b] = r2 * u + s2 * v + (h2 * x0 + h1 * x1 + h0 * x2)
-        held[3 * n + b] = (r3 * u + s3 * v) + ((h3 * x0 + h2 * x1) + (h1 * x2 + h0 * x3))
-        held[4 * n + b] = (r4 * u + s4 * v) + ((h4 * x0 + h3 * x1) + (h2 * x2 + h1 * x3)) + h0 * x4
-        held[5 * n + b] = (
-            (r5 * u + s5 * v) + ((h5 * x0 + h4 * x1) + (h3 * x2 + h2 * x3)) + (h1 * x4 + h0 * x5)
-        )
-        held[6 * n + b] = (
-            (r6 * u + s6 * v)
-            + ((h6 * x0 + h5 * x1) + (h4 * x2 + h3 * x3))
-            + (h2 * x4 + h1 * x5 + h0 * x6)
-        )
-        held[7 * n + b] = (
-            (r7 * u + s7 * v)
-            + ((h7 * x0 + h6 * x1) + (h5 * x2 + h4 * x3))
-            + ((h3 * x4 + h2 * x5) + (h1 * x6 + h0 * x7))
-        )
+@numba.njit(cache=True, nogil=True)
+def _sum_of(sound, p, n):  # type: ignore[no-untyped-def]
+    """Eight frames by eight numbers."""
+    a, b, c, d, e, f, g, h = sound
+    one, two = splat(p[n]) * a + splat(p[n + 4]) * e, splat(p[n + 1]) * b + splat(p[n + 5]) * f
+    three, four = splat(p[n + 2]) * c + splat(p[n + 6]) * g, splat(p[n + 3]) * d
+    return (one + two) + (three + (four + splat(p[n + 7]) * h))
+
+
+@numba.njit(cache=True, nogil=True)
+def _carried(one, two, earlier, second, p, n):  # type: ignore[no-untyped-def]
+    """Two numbers with those of eights before, which have gone on by a matrix, (4)."""
+    return (
+        one + splat(p[n]) * earlier + splat(p[n + 1]) * second,
+        two + splat(p[n + 2]) * earlier + splat(p[n + 3]) * second,
+    )
+
+
+@numba.njit(cache=True, nogil=True)
+def _heard(sound, u, v, p, n):  # type: ignore[no-untyped-def]
+    """What comes of the sound, which is known first, and of the states."""
+    return sound + splat(p[n]) * u + splat(p[n + 8]) * v
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})

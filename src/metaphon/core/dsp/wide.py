@@ -190,6 +190,33 @@ def put_fours(context, numbers, rows, at, found, place, step):  # type: ignore[n
     return types.void(*arrays, types.intp, types.intp), generated
 
 
+def _later(by: int) -> Any:
+    @_generated
+    def moved(context, value):  # type: ignore[no-untyped-def]
+        def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+            nothing = ir.Constant(_EIGHT, None)
+            places = [max(n - by, -1) % (2 * LANES) for n in range(LANES)]
+            return _shuffled(builder, arguments[0], nothing, places)
+
+        return _wide(_wide), generated
+
+    return moved
+
+
+# every number so many places further on, and 0 in front
+later_by_1, later_by_2, later_by_4 = _later(1), _later(2), _later(4)
+
+
+@_generated
+def last_of(context, value):  # type: ignore[no-untyped-def]
+    """The last of eight numbers."""
+
+    def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        return builder.extract_element(arguments[0], _WHOLE(LANES - 1))
+
+    return types.float64(_wide), generated
+
+
 @_generated
 def hushed(context, value, least):  # type: ignore[no-untyped-def]
     """The same numbers, with 0 for those that are no larger than `least`, or not numbers."""

@@ -176,7 +176,7 @@ class Gains:
         return cls(lambda times_s: np.broadcast_to(matrix, (len(times_s), *matrix.shape)), (), key)
 
 
-_BLOCKS_AHEAD, _STEPS_AHEAD = 4, 96  # so many at least
+_BLOCKS_AHEAD, _STEPS_AHEAD = 12, 96  # so many at least
 _SPREAD = 12
 _turns = count()
 
