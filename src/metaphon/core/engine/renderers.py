@@ -395,7 +395,7 @@ def _threads(process: int) -> ThreadPoolExecutor:
 
 _STEP = 2 * GRID_FRAMES  # how often the direction of what moves is looked at
 # objects: enough that threads seldom wait for each other, few enough to stay near the processor
-_AT_ONCE = 4
+_AT_ONCE = 2
 
 
 class _Moving:
