@@ -67,3 +67,4 @@ set_up() { # purpose: command, run, test or check
 
 python() { exec "$venv/bin/python" "$@"; }
 export NUMBA_CACHE_DIR=${NUMBA_CACHE_DIR:-$root/.local/numba} OPENBLAS_NUM_THREADS=1
+export METAPHON_WORKING_COPIES=${METAPHON_WORKING_COPIES:-$root/.local/working-copies}

@@ -8,7 +8,8 @@ import numpy as np
 from metaphon.core.document.mix import Track
 from metaphon.core.dsp.block import Block
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import LOSSY, ClipReader, probe
+from metaphon.core.files.audio import LOSSY, probe
+from metaphon.core.files.working_copies import WorkingReader
 
 
 @dataclass(frozen=True)
@@ -68,7 +69,7 @@ class ClipRun:
 
     def __init__(self, clip: Placed) -> None:
         self.clip = clip
-        self._reader = ClipReader(clip.path)
+        self._reader = WorkingReader(clip.path)
 
     def covers(self, at: int, frames: int) -> bool:
         """Whether it sounds in a block that begins at a frame of the mix."""

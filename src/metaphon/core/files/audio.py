@@ -145,6 +145,11 @@ class ClipReader:
         self._plain = wav_samples(path)
         self._open = os.open(path, os.O_RDONLY) if self._plain else None
 
+    @property
+    def is_quick(self) -> bool:
+        """Whether samples are read as they lie in the file; else they have to be decoded."""
+        return self._plain is not None
+
     def read(self, first: int, frames: int) -> NDArray[np.float32]:
         """Samples [first, first + frames) as (channels, frames); first may be negative."""
         start, stop = max(first, 0), min(first + frames, self.frames)
