@@ -8,6 +8,7 @@ from metaphon.core.listen.stream_clock import (
     LEAD_S,
     LEAST_LEAD_S,
     LONG_FRAMES,
+    SHORT_FRAMES,
     STRETCH_FRAMES,
     TRUST_S,
     StreamClock,
@@ -118,6 +119,10 @@ class Paces(unittest.TestCase):
             (0.2, LONG_FRAMES),
             (0.1, STRETCH_FRAMES),
             (0.2, STRETCH_FRAMES),
+            (0.1, SHORT_FRAMES),
+            (0.2, SHORT_FRAMES),
+            (0.3, STRETCH_FRAMES),
+            (0.3, LONG_FRAMES),
             (0.3, LONG_FRAMES),
         ):
             self.pace.settle(load)
@@ -132,7 +137,7 @@ class Paces(unittest.TestCase):
         self.assertGreaterEqual(self.pace.lead_s, 0.15)
         self.pace.crowded = False
         self.pace.settle(0.2)
-        self.assertEqual(self.pace.frames, STRETCH_FRAMES)
+        self.assertEqual(self.pace.frames, LONG_FRAMES)
         for _ in range(40):
             self.pace.settle(0.1)
         self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)

@@ -3,19 +3,21 @@
 import time
 
 STRETCH_FRAMES = 2048
+SHORT_FRAMES = STRETCH_FRAMES // 2
 LONG_FRAMES = 2 * STRETCH_FRAMES
 CROWDED_FRAMES = 4 * STRETCH_FRAMES
 LEAD_S = 0.09  # how far the sound sent may be ahead of the sound played, at first
-LEAST_LEAD_S = 0.06  # and once it has been seen that there is time
+LEAST_LEAD_S = 0.045  # and once it has been seen that there is time
 _LEADS_S = {LONG_FRAMES: LEAD_S, CROWDED_FRAMES: 0.15}  # what others' stretches take longer
 TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _MOST_LEAD_S = 0.5
 _WIDER_S = 0.02  # for each gap
-_NARROWER_S = 0.004  # for each second without
+_NARROWER_S = 0.008  # for each second without
 _FORGOTTEN_S = 0.0002  # and so much for a lead at which there was a gap
 # what a report that comes later than expected counts for: most often only the report is late
 _LATER_S = 0.005
-# of real time: from the one down to the other stretches are long, which costs less
+# of real time: where work takes more, stretches are made longer, which costs less; where it takes
+# less, shorter, by which an edit is heard sooner
 _CROWDED, _ROOMY = 0.25, 0.15
 
 
@@ -60,9 +62,9 @@ class StreamClock:
         if self.crowded:
             self.frames = CROWDED_FRAMES
         elif load > _CROWDED:
-            self.frames = LONG_FRAMES
+            self.frames = min(2 * self.frames, LONG_FRAMES)
         elif load < _ROOMY or self.frames == CROWDED_FRAMES:
-            self.frames = STRETCH_FRAMES
+            self.frames = max(self.frames // 2, SHORT_FRAMES)
         least_s = _LEADS_S.get(self.frames, self._least_s)
         self.lead_s = max(self.lead_s - _NARROWER_S, least_s)
 
