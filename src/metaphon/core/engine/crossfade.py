@@ -1,5 +1,6 @@
 """Changing what works on a sound while it passes, without a click."""
 
+from functools import lru_cache
 from typing import Generic, Protocol, TypeVar
 
 import numpy as np
@@ -9,12 +10,24 @@ from metaphon.core.dsp.motion import PIECE
 
 
 def fade_in(frames: int) -> Block:
-    """A straight line from just above 0 to 1, over half a grid step at most: 11 ms at 48 kHz.
+    """A straight line from just above 0 to 1, over a grid step at most.
 
     Soon heard, and no click.
     """
-    length = min(frames, PIECE // 2)
+    length = min(frames, PIECE)
     return np.minimum(np.arange(1, frames + 1, dtype=np.float32) / length, 1.0).astype(np.float32)
+
+
+@lru_cache(64)
+def _soon(frames: int) -> Block:
+    """From 0 to 1 in half a grid step, 11 ms at 48 kHz: a half wave of a cosine, without a corner.
+
+    For what has no memory, and so is at once what it is to be.
+    """
+    place = np.minimum(np.arange(1, frames + 1) / min(frames, PIECE // 2), 1.0)
+    found = (0.5 - 0.5 * np.cos(np.pi * place)).astype(np.float32)
+    found.setflags(write=False)  # it is the same for all
+    return found
 
 
 class Memoryless(Protocol):
@@ -51,7 +64,7 @@ class Passing(Generic[M]):
         out = self._now.apply(block, first)
         if self._next is not None:
             self._now, self._next = self._next, None
-            out = out + (self._now.apply(block, first) - out) * fade_in(block.shape[1])
+            out = out + (self._now.apply(block, first) - out) * _soon(block.shape[1])
         return out
 
     def add(self: "Passing[A]", out: Block, block: Block, first: int) -> None:
