@@ -8,7 +8,11 @@ import numpy as np
 from metaphon.core.dsp.wide import (
     LANES,
     SAMPLES,
+    as_samples,
+    as_wholes,
     eight_frames,
+    floors,
+    held_within,
     hushed,
     load,
     one_frame,
@@ -16,6 +20,7 @@ from metaphon.core.dsp.wide import (
     put_frames,
     splat,
     store,
+    where_sound,
 )
 
 
@@ -39,6 +44,16 @@ def _one(sound, rows, at, least, out):  # type: ignore[no-untyped-def]
 @numba.njit
 def _across(numbers, rows, at, out, place, step):  # type: ignore[no-untyped-def]
     put_fours(numbers, rows, at, out, place, step)
+
+
+@numba.njit
+def _mingled(sound, numbers, out):  # type: ignore[no-untyped-def]
+    n, x = load(numbers, 0), load(sound, 0)
+    n = (n ^ (n >> splat(np.int32(13)))) * splat(np.int32(3))
+    low, high = splat(np.float32(-2.0)), splat(np.float32(2.0))
+    limited = as_wholes(held_within(floors(x), low, high))
+    even = as_wholes(as_samples(limited))
+    store(out, 0, where_sound(x, (n & splat(np.int32(0xFF))) + even))
 
 
 class WideTests(unittest.TestCase):
@@ -68,6 +83,19 @@ class WideTests(unittest.TestCase):
         out = np.zeros(8)
         _one(sound, np.arange(8) * 3, 1, 1e-6, out)
         np.testing.assert_array_equal(out, [0.5, -0.5, 0.0, 0.0, 0.0, 0.0, 2.0, -2.0])
+
+    def test_whole_numbers_and_samples(self) -> None:
+        """Bits, floors and limits as those of NumPy; one that is 0 has no number."""
+        sound = np.linspace(-3.3, 3.3, SAMPLES).astype(np.float32)
+        sound[7] = 0.0
+        numbers = self.random.integers(-(2**31), 2**31, SAMPLES).astype(np.int32)
+        out = np.zeros(SAMPLES, dtype=np.int32)
+        _mingled(sound, numbers, out)
+        bits = numbers.view(np.uint32)
+        wanted = (bits ^ (bits >> np.uint32(13))).view(np.int32) * np.int32(3)
+        limited = np.clip(np.floor(sound), -2.0, 2.0).astype(np.int32)
+        wanted = np.where(sound == 0.0, 0, (wanted & np.int32(0xFF)) + limited)
+        np.testing.assert_array_equal(out, wanted)
 
     def test_four_rows_go_across(self) -> None:
         numbers = self.random.integers(-99, 99, (5, 9)).astype(np.int32)

@@ -30,10 +30,11 @@ def _generated(function: Any) -> Any:
 class _Wide(types.Type):
     """Numbers in a register, as compiled code knows them."""
 
-    def __init__(self, of: types.Float, count: int) -> None:
+    def __init__(self, of: Any, count: int) -> None:
         super().__init__(f"Wide({of}, {count})")
-        element = ir.DoubleType() if of == types.float64 else ir.FloatType()
-        self.vector = ir.VectorType(element, count)
+        elements = {types.float64: ir.DoubleType(), types.float32: ir.FloatType()}
+        self.vector = ir.VectorType(elements.get(of, _WHOLE), count)
+        self.is_whole = of not in elements
         self.aligned = of.bitwidth // 8
 
 
@@ -44,28 +45,39 @@ class _WideModel(models.PrimitiveModel):
 
 
 _wide = _Wide(types.float64, LANES)
-_kinds = {types.float64: _wide, types.float32: _Wide(types.float32, SAMPLES)}
+_samples = _Wide(types.float32, SAMPLES)
+_wholes = _Wide(types.int32, SAMPLES)
+_kinds = {types.float64: _wide, types.float32: _samples, types.int32: _wholes}
 
 
-def _operation(of: Callable[..., Any], name: str) -> None:
+def _operation(of: Callable[..., Any], real: str | None, whole: str) -> None:
     """What an operator does between two of a kind; sums of products may be rounded once."""
 
     @_generated
     def both(context, one, other):  # type: ignore[no-untyped-def]
         def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-            return getattr(builder, name)(*arguments, flags=("contract",))
+            if one.is_whole or real is None:
+                return getattr(builder, whole)(*arguments)
+            return getattr(builder, real)(*arguments, flags=("contract",))
 
         return one(one, other), generated
 
     @overload(of)
     def operation(one, other):  # type: ignore[no-untyped-def]
-        if isinstance(one, _Wide) and one == other:
+        if isinstance(one, _Wide) and one == other and (real or one.is_whole):
             return lambda one, other: both(one, other)
         return None
 
 
-for _of, _name in ((operator.add, "fadd"), (operator.sub, "fsub"), (operator.mul, "fmul")):
-    _operation(_of, _name)
+for _of, _real, _whole in (
+    (operator.add, "fadd", "add"),
+    (operator.sub, "fsub", "sub"),
+    (operator.mul, "fmul", "mul"),
+    (operator.xor, None, "xor"),
+    (operator.and_, None, "and_"),
+    (operator.rshift, None, "lshr"),  # of bits, whatever their sign
+):
+    _operation(_of, _real, _whole)
 
 
 @_generated
@@ -188,6 +200,64 @@ def put_fours(context, numbers, rows, at, found, place, step):  # type: ignore[n
 
     arrays = _plane(numbers, types.int32), _line(rows), types.intp, _line(found)
     return types.void(*arrays, types.intp, types.intp), generated
+
+
+@_generated
+def as_samples(context, wholes):  # type: ignore[no-untyped-def]
+    """Whole numbers as samples."""
+
+    def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        return builder.sitofp(arguments[0], _samples.vector)
+
+    return _samples(_wholes), generated
+
+
+@_generated
+def as_wholes(context, samples):  # type: ignore[no-untyped-def]
+    """Samples that are whole numbers as such."""
+
+    def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        return builder.fptosi(arguments[0], _wholes.vector)
+
+    return _wholes(_samples), generated
+
+
+@_generated
+def floors(context, samples):  # type: ignore[no-untyped-def]
+    """The next whole number below each sample."""
+
+    def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        kind = ir.FunctionType(_samples.vector, [_samples.vector])
+        name = f"llvm.floor.v{SAMPLES}f32"
+        known = builder.module.globals.get(name) or ir.Function(builder.module, kind, name)
+        return builder.call(known, arguments)
+
+    return _samples(_samples), generated
+
+
+@_generated
+def held_within(context, samples, low, high):  # type: ignore[no-untyped-def]
+    """Samples, those below or above two others held there."""
+
+    def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        value, low, high = arguments
+        value = builder.select(builder.fcmp_ordered("<", value, low), low, value)
+        return builder.select(builder.fcmp_ordered(">", value, high), high, value)
+
+    return _samples(_samples, _samples, _samples), generated
+
+
+@_generated
+def where_sound(context, samples, wholes):  # type: ignore[no-untyped-def]
+    """Whole numbers, and 0 where a sample is 0."""
+
+    def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        sound, value = arguments
+        none = ir.Constant(_samples.vector, None)
+        silent = builder.fcmp_ordered("==", sound, none)
+        return builder.select(silent, ir.Constant(_wholes.vector, None), value)
+
+    return _wholes(_samples, _wholes), generated
 
 
 def _later(by: int) -> Any:

@@ -8,7 +8,18 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.highest import highest
-from metaphon.core.dsp.wide import put_fours
+from metaphon.core.dsp.wide import (
+    SAMPLES,
+    as_samples,
+    as_wholes,
+    floors,
+    held_within,
+    load,
+    put_fours,
+    splat,
+    store,
+    where_sound,
+)
 
 _STRETCH = 256  # stays in the nearest memory, all channels of it
 _BYTES = 1 << 18  # so many stay in the near memory
@@ -93,6 +104,7 @@ def _interleaved(block, start, held, found, top, first):  # type: ignore[no-unty
     channels = len(block)
     frames = len(found) // channels
     clipped = 0
+    places = (np.arange(_STRETCH) * channels).astype(np.int32)
     for channel in range(channels):
         sound, own = block[channel, start : start + frames], held[channel]
         most = highest(sound)
@@ -100,7 +112,7 @@ def _interleaved(block, start, held, found, top, first):  # type: ignore[no-unty
             own[:] = 0
         else:
             place = np.uint32((first + start) * channels + channel + _SEED)
-            _rounded(sound, own, top, place, np.uint32(channels))
+            _rounded(sound, places, own, top, place)
         if most > 1.0:
             clipped += _over(sound)
     rows = np.empty(4, dtype=np.int64)
@@ -124,31 +136,45 @@ def _over(sound):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True)
-def _rounded(sound, held, top, place, step):  # type: ignore[no-untyped-def]
-    """A stretch of one channel as dithered whole numbers.
+def _rounded(sound, places, held, top, place):  # type: ignore[no-untyped-def]
+    """A stretch of one channel as dithered whole numbers, sixteen at a time.
+
+    `places` says how far on each sample is behind the first, whose own is `place`.
+    """
+    first, count = splat(np.int32(place)), len(sound)
+    whole = count - count % SAMPLES
+    for i in range(0, whole, SAMPLES):
+        store(held, i, _numbers(load(sound, i), load(places, i) + first, top))
+    if whole < count:
+        rest = np.zeros(SAMPLES, dtype=np.float32)
+        rest[: count - whole] = sound[whole:]
+        store(held, whole, _numbers(load(rest, 0), load(places, whole) + first, top))
+
+
+@numba.njit(cache=True, nogil=True)
+def _numbers(x, n, top):  # type: ignore[no-untyped-def]
+    """Samples as dithered whole numbers.
 
     The chance numbers are the places, made unlike by the last step of MurmurHash3 (Appleby 2011),
     as counters are in Salmon et al., Parallel random numbers (2011). Both halves of one are even;
     their sum is triangular.
     """
-    last = np.float32(top - np.float32(1.0))
+    n = n ^ (n >> splat(np.int32(16)))
+    n = n * splat(np.int32(0x85EBCA6B - 2**32))
+    n = n ^ (n >> splat(np.int32(13)))
+    n = n * splat(np.int32(0xC2B2AE35 - 2**32))
+    n = n ^ (n >> splat(np.int32(16)))
+    both = as_samples((n >> splat(np.int32(16))) + (n & splat(np.int32(0xFFFF))))
+    one = splat(np.float32(1.0))
+    chance = (both + one) * splat(np.float32(2.0**-16)) - one
     far = np.float32(4.0) * top
-    for i in range(len(sound)):
-        n = np.uint32(place + np.uint32(np.uint32(i) * step))
-        n = np.uint32(n ^ (n >> np.uint32(16)))
-        n = np.uint32(n * np.uint32(0x85EBCA6B))
-        n = np.uint32(n ^ (n >> np.uint32(13)))
-        n = np.uint32(n * np.uint32(0xC2B2AE35))
-        n = np.uint32(n ^ (n >> np.uint32(16)))
-        both = np.float32(np.int32(n >> np.uint32(16))) + np.float32(
-            np.int32(n & np.uint32(0xFFFF))
-        )
-        chance = (both + np.float32(1.0)) * np.float32(2.0**-16) - np.float32(1.0)
-        wanted = min(max(sound[i] * top, -far), far)
-        # in 32 bits there is no room for both the whole and the part of it
-        whole = np.floor(wanted)
-        whole += np.rint((wanted - whole) + chance)
-        held[i] = np.int32(min(max(whole, -top), last)) if sound[i] != np.float32(0.0) else 0
+    wanted = held_within(x * splat(top), splat(-far), splat(far))
+    # in 32 bits there is no room for both the whole and the part of it
+    whole = floors(wanted)
+    near = splat(np.float32(1.5 * 2.0**23))  # so large that what is added is rounded to whole ones
+    whole = whole + (((wanted - whole) + chance + near) - near)
+    whole = held_within(whole, splat(-top), splat(np.float32(top - np.float32(1.0))))
+    return where_sound(x, as_wholes(whole))
 
 
 @numba.njit(cache=True, nogil=True)
