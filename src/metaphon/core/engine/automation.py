@@ -10,7 +10,6 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
-from itertools import count
 from typing import Any
 
 import numpy as np
@@ -178,13 +177,13 @@ class Gains:
 
 _BLOCKS_AHEAD, _STEPS_AHEAD = 12, 96  # so many at least
 _SPREAD = 12
-_turns = count()
 
 
 class Ahead:
     """Arrays at knots, worked out for several blocks at once, as asking costs more than answering.
 
-    Each begins with another number of blocks, so that not all of many ask again in the same one.
+    Each begins with another number of blocks, so that not all of many ask again in the same one;
+    those that go by the same curves do, as what they have in common is worked out once.
     """
 
     def __init__(
@@ -198,7 +197,7 @@ class Ahead:
         self._curves = curves
         self._rate_hz = rate_hz
         self._step = step
-        self._blocks = 1 + next(_turns) % _SPREAD
+        self._blocks = 1 + hash(tuple(id(curve.points) for curve in curves)) % _SPREAD
         self._span = (0, 0)
         self._frames: Frames = np.zeros(0, dtype=np.int64)
         self._held: NDArray[Any] = np.zeros(0)

@@ -4,6 +4,7 @@ One or many directions or places, and the gains they make.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +22,7 @@ from metaphon.core.spatial.panning import pan_vectors
 from metaphon.core.spatial.zones import left_open, part_of, shares_of_open
 
 Array = NDArray[np.float64]
+_KEPT = 64  # answers for all targets: each asks for the same object at the same times
 _OUT_IN_ROOM_DEG = 90.0  # how far aside the middle of a wall is from the front
 
 
@@ -169,6 +171,12 @@ def head_directions(where: ObjectPosition, times_s: Array) -> tuple[Vectors, Arr
 
 def _middles(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
     """Azimuth and elevation of the middle of each channel, (times, channels) each."""
+    return _middles_at(where, times_s.tobytes())
+
+
+@lru_cache(_KEPT)
+def _middles_at(where: ObjectPosition, times: bytes) -> tuple[Array, Array]:
+    times_s = np.frombuffer(times)
     azimuth, elevation = where.on_sphere_at(times_s)[:2]
     offsets = np.array(where.offsets_deg)
     spread = where.pair_deg.at(times_s)[:, None] / 60.0
@@ -179,7 +187,14 @@ def _middles(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
 def _directions(
     where: ObjectPosition, times_s: Array, snapping: Layout | None = None
 ) -> tuple[Vectors, Array]:
-    place = where.placement
+    return _directions_at(where, times_s.tobytes(), snapping if where.placement.snap else None)
+
+
+@lru_cache(_KEPT)
+def _directions_at(
+    where: ObjectPosition, times: bytes, snapping: Layout | None
+) -> tuple[Vectors, Array]:
+    place, times_s = where.placement, np.frombuffer(times)
     _, _, distance, width, height, depth = where.on_sphere_at(times_s)
     azimuth, elevation = _middles(where, times_s)
     if place.snap and snapping is not None:
