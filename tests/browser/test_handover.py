@@ -4,7 +4,7 @@ import tempfile
 import zipfile
 from pathlib import Path
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from metaphon.core.adm.importing import definition_of
 from metaphon.web.mixes.models import Mix
@@ -35,6 +35,26 @@ class Handover(BrowserTest):
         newest = page.locator("#renders section").first
         expect(newest.locator("h2")).to_have_text(label)
         expect(newest.locator("a:has-text('Package')")).to_be_visible(timeout=WORK_MS)
+
+    def test_a_cell_pressed_while_another_is_on_its_way_stays_pressed(self) -> None:
+        page = self.open()
+        self.own_mix(page)
+        page.click("nav >> text=Handover")
+        page.wait_for_load_state("networkidle")
+        held: list[Route] = []
+        page.route("**/handover/edit", lambda route: held.append(route))
+        with page.expect_request("**/handover/edit"):
+            page.get_by_label("5.1 (0+5+0), the mix").uncheck()
+        stems = page.get_by_label("Stereo (0+2+0), stems of tracks")
+        stems.check()
+        with page.expect_response("**/handover/edit"):
+            held[0].continue_()
+        adm = page.get_by_label("ADM (BW64), one file with all positions")
+        adm.check()
+        expect(page.locator("#count")).to_have_text("5 files of sound")
+        page.reload()
+        for cell in (stems, adm):
+            expect(cell).to_be_checked()
 
     def test_from_choice_to_opened_package_and_only_what_changed(self) -> None:
         page = self.open()

@@ -8,3 +8,23 @@ document.addEventListener("change", (event) => {
     select.form.elements[name].value = figures[n];
   });
 });
+
+// A cell that was pressed while an answer was on its way is not in it: it stays as it was pressed.
+const pressed = new Map(); // by name and value: how, and when
+const asked = new WeakMap(); // when each answer was asked for
+const CELLS = "#targets input[name]";
+const keyOf = ({ name, value }) => `${name} ${value}`;
+
+document.addEventListener("change", ({ target }) => {
+  if (!target.matches?.(CELLS)) return;
+  pressed.set(keyOf(target), { checked: target.checked, at: performance.now() });
+});
+document.addEventListener("htmx:beforeSend", ({ detail: { xhr } }) =>
+  asked.set(xhr, performance.now()),
+);
+document.addEventListener("htmx:afterSwap", ({ detail: { xhr } }) => {
+  for (const cell of document.querySelectorAll(CELLS)) {
+    const { checked, at } = pressed.get(keyOf(cell)) ?? {};
+    if (at > asked.get(xhr)) cell.checked = checked;
+  }
+});
