@@ -147,8 +147,8 @@ def _measured(path: Path, info: AudioInfo) -> tuple[Figures, tuple[ChannelFigure
     reader = ClipReader(path)
     for at in range(0, info.frames, _STRETCH):
         block = reader.read(at, min(_STRETCH, info.frames - at))
-        meter.add(block if plain else block[:1])
-        each.add(block, pieces_of(block))
+        pieces = meter.add(block if plain else block[:1])
+        each.add(block, pieces if plain else pieces_of(block))
     reader.close()
     return meter.finish(), each.finish()
 

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from metaphon.core.dsp.block import Block
+from metaphon.core.dsp.highest import has_sound
 from metaphon.core.dsp.motion import Motion
 from metaphon.core.dsp.wide import (
     LANES,
@@ -140,10 +141,10 @@ class Cascade:
             self._still = None
         if not self._state.size:
             return block
-        if _is_silent(block, self._state):
+        sound = np.ascontiguousarray(block)
+        if not self._state.any() and not has_sound(sound):
             return np.zeros_like(block)
         out = np.empty_like(block)
-        sound = np.ascontiguousarray(block)
         if still is not None:
             _stand(sound, out, still.sections, still.together, self._state)
         else:
@@ -206,19 +207,6 @@ def _together(sections: bytes, count: int) -> NDArray[np.float64]:
             made[7:, i] = powers[LANES * i].reshape(-1)
         made[5:7] = np.concatenate([powers[n].reshape(-1) for n in (8, 16, 32, 64)]).reshape(2, 8)
     return found
-
-
-@numba.njit(cache=True, nogil=True)
-def _is_silent(block, state):  # type: ignore[no-untyped-def]
-    """Whether there is nothing in a block, (channels, frames), nor in what rings on of before."""
-    for value in state.flat:
-        if value != 0.0:
-            return False
-    for channel in range(len(block)):
-        for i in range(block.shape[1]):
-            if block[channel, i] != 0.0:
-                return False
-    return True
 
 
 @numba.njit(cache=True, nogil=True)

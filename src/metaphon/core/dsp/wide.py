@@ -19,7 +19,6 @@ SAMPLES = 16  # of 32 bits
 _WHOLE = ir.IntType(32)
 _EIGHT = ir.VectorType(ir.DoubleType(), LANES)
 _EIGHT_SINGLE = ir.VectorType(ir.FloatType(), LANES)
-_UNDEFINED = ir.Undefined
 
 
 def _generated(function: Any) -> Any:
@@ -86,7 +85,7 @@ def splat(context, value):  # type: ignore[no-untyped-def]
     kind = _kinds[value]
 
     def generated(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        nothing = ir.Constant(kind.vector, _UNDEFINED)
+        nothing = ir.Constant(kind.vector, ir.Undefined)
         one = builder.insert_element(nothing, arguments[0], _WHOLE(0))
         return _shuffled(builder, one, nothing, [0] * kind.vector.count)
 

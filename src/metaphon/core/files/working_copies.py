@@ -23,7 +23,7 @@ _PART = 8
 _PAGE = 4096
 
 
-def folder() -> Path:
+def _folder() -> Path:
     """Where the copies lie: as METAPHON_WORKING_COPIES says, else among what is temporary."""
     named = os.environ.get("METAPHON_WORKING_COPIES")
     return Path(named) if named else Path(tempfile.gettempdir()) / f"metaphon-{os.getuid()}"
@@ -80,7 +80,7 @@ class WorkingReader:
         """The copy of a file, open; None where none can be kept."""
         size = self._place(self._reader.channels, 0)
         with suppress(OSError):
-            place = folder()
+            place = _folder()
             place.mkdir(mode=0o700, parents=True, exist_ok=True)
             known = place.lstat()
             if not stat.S_ISDIR(known.st_mode) or known.st_uid != os.getuid():
