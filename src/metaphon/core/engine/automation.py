@@ -123,17 +123,24 @@ def knots(
     """
     last = first + frames
     grid = np.arange(first - step, last + 2 * step, step)
-    found = [grid]
     moving = [curve for curve in curves if curve.moves]
     steps = [_within(curve.steps(rate_hz), first - step, last + step) for curve in moving]
-    for curve in moving:
-        corners = _corners(curve.points, curve.turns, rate_hz, step)
-        found.append(corners[(corners > first - step) & (corners < last + step)])
-    all_frames = np.unique(np.concatenate(found))
-    for begin, end in np.concatenate([*steps, np.zeros((0, 2), dtype=np.int64)]):
-        all_frames = all_frames[(all_frames <= begin) | (all_frames >= end)]
-    all_frames = np.unique(np.concatenate([all_frames, *(part.reshape(-1) for part in steps)]))
-    return all_frames[_around(all_frames, first, last)]
+    corners = [_corners(curve.points, curve.turns, rate_hz, step) for curve in moving]
+    more = [some[(some > first - step) & (some < last + step)] for some in corners]
+    found = _rising([grid, *more])
+    for begin, end in (ends for some in steps for ends in some):
+        found = found[(found <= begin) | (found >= end)]
+    found = _rising([found, *(some.reshape(-1) for some in steps)])
+    return found[_around(found, first, last)]
+
+
+def _rising(parts: Sequence[Frames]) -> Frames:
+    """Frames in order, each once; the first part is so already."""
+    some = [part for part in parts if part.size]
+    if len(some) == 1:
+        return some[0]
+    found = np.sort(np.concatenate(some))
+    return found[np.diff(found, prepend=found[0] - 1) > 0]
 
 
 def _within(steps: Frames, first: int, last: int) -> Frames:

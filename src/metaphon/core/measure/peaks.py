@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.dsp.highest import highest
+from metaphon.core.dsp.wide import SAMPLES, load, splat, store
 from metaphon.core.measure.powers import PIECE, Pieces, pieces_of
 
 _HALF = 16  # input samples on each side of an interpolated one
@@ -39,10 +40,8 @@ class PeakMeter:
             for one, two in zip(phases[:count], phases[::-1], strict=False)
         ] or [(none, none)]
         middles = [none if factor % 2 else phases[count], *[none] * count]
-        self._taps = tuple(
-            tuple(tuple(taps[:_HALF]) for taps in (*pair, middle))
-            for pair, middle in zip(pairs, middles, strict=False)
-        )
+        sets = [(*pair, middle) for pair, middle in zip(pairs, middles, strict=False)]
+        self._taps = np.array(sets, dtype=np.float32)[:, :, :_HALF].copy()
         self._bound = float(np.abs(phases).sum(axis=1).max())
         self._history = np.zeros((channels, 2 * _HALF), dtype=np.float32)
         self.sample_peak = np.zeros(channels)
@@ -78,7 +77,7 @@ def _interpolated_peak(samples, tops, taps, bound, peaks):  # type: ignore[no-un
     """
     frames = samples.shape[1]
     last = frames - 2 * _HALF + 1
-    between = np.empty(_SEGMENT, dtype=np.float32)
+    between = np.empty(3 * _SEGMENT, dtype=np.float32)
     rest = np.zeros(_SEGMENT + 2 * _HALF, dtype=np.float32)
     for channel in range(len(samples)):
         peak = peaks[channel]
@@ -94,44 +93,37 @@ def _interpolated_peak(samples, tops, taps, bound, peaks):  # type: ignore[no-un
                     sound = rest
                 if highest(sound) * bound <= peak:
                     continue
-                between[:] = 0.0
-                for even, odd, middle in taps:
-                    _between(sound, even, odd, middle, between)
-                between[max(last - start, 0) :] = 0.0
-                peak = max(peak, np.float64(highest(between)))
+                for n in range(len(taps)):
+                    _between(sound, taps[n, 0], taps[n, 1], taps[n, 2], between)
+                    if start + _SEGMENT > last:
+                        between.reshape(3, _SEGMENT)[:, last - start :] = 0.0
+                    peak = max(peak, np.float64(highest(between)))
         peaks[channel] = peak
 
 
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _between(x, even, odd, middle, found):  # type: ignore[no-untyped-def]
-    """Three values between any two samples of a segment; `found` keeps the highest.
+    """Three values between any two samples of a segment, one after the other.
 
     Two of them have 32 taps that are each other's turned round, so both are made of one even and
     one odd half; those of the third are even.
     """
-    for i in range(_SEGMENT):
-        same = even[0] * (x[i + 0] + x[i + 31]) + even[1] * (x[i + 1] + x[i + 30])
-        same += even[2] * (x[i + 2] + x[i + 29]) + even[3] * (x[i + 3] + x[i + 28])
-        same += even[4] * (x[i + 4] + x[i + 27]) + even[5] * (x[i + 5] + x[i + 26])
-        same += even[6] * (x[i + 6] + x[i + 25]) + even[7] * (x[i + 7] + x[i + 24])
-        same += even[8] * (x[i + 8] + x[i + 23]) + even[9] * (x[i + 9] + x[i + 22])
-        same += even[10] * (x[i + 10] + x[i + 21]) + even[11] * (x[i + 11] + x[i + 20])
-        same += even[12] * (x[i + 12] + x[i + 19]) + even[13] * (x[i + 13] + x[i + 18])
-        same += even[14] * (x[i + 14] + x[i + 17]) + even[15] * (x[i + 15] + x[i + 16])
-        half = middle[0] * (x[i + 0] + x[i + 31]) + middle[1] * (x[i + 1] + x[i + 30])
-        half += middle[2] * (x[i + 2] + x[i + 29]) + middle[3] * (x[i + 3] + x[i + 28])
-        half += middle[4] * (x[i + 4] + x[i + 27]) + middle[5] * (x[i + 5] + x[i + 26])
-        half += middle[6] * (x[i + 6] + x[i + 25]) + middle[7] * (x[i + 7] + x[i + 24])
-        half += middle[8] * (x[i + 8] + x[i + 23]) + middle[9] * (x[i + 9] + x[i + 22])
-        half += middle[10] * (x[i + 10] + x[i + 21]) + middle[11] * (x[i + 11] + x[i + 20])
-        half += middle[12] * (x[i + 12] + x[i + 19]) + middle[13] * (x[i + 13] + x[i + 18])
-        half += middle[14] * (x[i + 14] + x[i + 17]) + middle[15] * (x[i + 15] + x[i + 16])
-        turned = odd[0] * (x[i + 0] - x[i + 31]) + odd[1] * (x[i + 1] - x[i + 30])
-        turned += odd[2] * (x[i + 2] - x[i + 29]) + odd[3] * (x[i + 3] - x[i + 28])
-        turned += odd[4] * (x[i + 4] - x[i + 27]) + odd[5] * (x[i + 5] - x[i + 26])
-        turned += odd[6] * (x[i + 6] - x[i + 25]) + odd[7] * (x[i + 7] - x[i + 24])
-        turned += odd[8] * (x[i + 8] - x[i + 23]) + odd[9] * (x[i + 9] - x[i + 22])
-        turned += odd[10] * (x[i + 10] - x[i + 21]) + odd[11] * (x[i + 11] - x[i + 20])
-        turned += odd[12] * (x[i + 12] - x[i + 19]) + odd[13] * (x[i + 13] - x[i + 18])
-        turned += odd[14] * (x[i + 14] - x[i + 17]) + odd[15] * (x[i + 15] - x[i + 16])
-        found[i] = max(found[i], max(abs(same) + abs(turned), abs(half)))
+    for i in range(0, _SEGMENT, 2 * SAMPLES):
+        same = turned = half = splat(np.float32(0.0))
+        same_2 = turned_2 = half_2 = splat(np.float32(0.0))  # two at a time do not wait
+        for k in range(_HALF):
+            before, after = i + k, i + 2 * _HALF - 1 - k
+            one, other = load(x, before), load(x, after)
+            one_2, other_2 = load(x, before + SAMPLES), load(x, after + SAMPLES)
+            same = same + splat(even[k]) * (one + other)
+            half = half + splat(middle[k]) * (one + other)
+            turned = turned + splat(odd[k]) * (one - other)
+            same_2 = same_2 + splat(even[k]) * (one_2 + other_2)
+            half_2 = half_2 + splat(middle[k]) * (one_2 + other_2)
+            turned_2 = turned_2 + splat(odd[k]) * (one_2 - other_2)
+        store(found, i, same + turned)
+        store(found, i + SAMPLES, same_2 + turned_2)
+        store(found, i + _SEGMENT, same - turned)
+        store(found, i + _SEGMENT + SAMPLES, same_2 - turned_2)
+        store(found, i + 2 * _SEGMENT, half)
+        store(found, i + 2 * _SEGMENT + SAMPLES, half_2)
