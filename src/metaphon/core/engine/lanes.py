@@ -4,10 +4,10 @@ A long render is made in pieces, each from a fresh start that is run up to, so t
 piece, and wherever, the samples are the same.
 """
 
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor, wait
-from contextlib import ExitStack
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import ExitStack, suppress
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Generic, NamedTuple, Protocol, TypeVar
@@ -18,6 +18,7 @@ from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.engine.finishing import Finished, Outcome
+from metaphon.core.engine.hands import Hands, Work
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import (
     BLOCK_FRAMES,
@@ -99,20 +100,22 @@ def rendered(
     frames = sum(last - first for first, last in spans)
     done = 0
     with ExitStack() as stack:
-        # the strips run in this thread, what is made of them in as many as there are cores
-        pool = stack.enter_context(ThreadPoolExecutor(os.cpu_count() or 2, "outputs"))
-        lanes = [stack.enter_context(_Lane(file, pool)) for file in files]
+        hands = stack.enter_context(Hands())
+        lanes = [stack.enter_context(_Lane(file, hands)) for file in files]
         for number, (first, last) in enumerate(spans):
             sounds = [_Sound(plan, output) for output in outputs]
             shown = unseen if number else on_strips
-            for at, signals, cut in signals_of(plan, first, last, on_strips=shown):
+            for at, signals, cut in signals_of(plan, hands, first, last, on_strips=shown):
                 for lane, sound in zip(lanes, sounds, strict=True):
                     lane.add(sound, signals, at, cut)
                 if cut.start < cut.stop:
                     on_done((done + at + cut.stop - first) / frames)
             done += last - first
-        finishing = [pool.submit(lane.finish) for lane in lanes]
-        return [one.result() for one in finishing]
+        for lane in lanes:
+            lane.wait()
+        # all at once, as each waits for the disk
+        ends = stack.enter_context(ThreadPoolExecutor(len(lanes), "ends"))
+        return list(ends.map(_Lane.finish, lanes))
 
 
 def finished(path: Path, output: Output, rate_hz: int, form: FileForm, gain_db: float) -> Finished:
@@ -222,36 +225,41 @@ class _Sound:
 class _Lane(Generic[T]):
     """Makes one output and gives it to its file, block after block, a few behind the strips."""
 
-    def __init__(self, file: _Into[T], pool: ThreadPoolExecutor) -> None:
+    def __init__(self, file: _Into[T], hands: Hands) -> None:
         self._file = file
-        self._pool = pool
-        self._pending: list[Future[None]] = []
+        self._hands = hands
+        self._pending: list[Work[None]] = []
+        self._stopped = False
 
     def add(self, sound: _Sound, signals: Signals, at: int, cut: slice) -> None:
         """Take what the strips gave in a block, of which a cut is wanted."""
         before = self._pending[-1] if self._pending else None
-        self._pending.append(self._pool.submit(self._take, before, sound, signals, at, cut))
+        take = partial(self._take, sound, signals, at, cut)
+        self._pending.append(self._hands.later(take, after=before))
         if len(self._pending) > _BLOCKS_AHEAD:
             self._pending.pop(0).result()
 
-    def _take(
-        self, before: Future[None] | None, sound: _Sound, signals: Signals, at: int, cut: slice
-    ) -> None:
-        if before is not None:
-            before.result()  # one after the other; what was given first is also begun first
+    def _take(self, sound: _Sound, signals: Signals, at: int, cut: slice) -> None:
+        if self._stopped:
+            return
         made = sound.process(signals, at, cut)
         if made.block.shape[1]:
             self._file.add(made.block, made.played)
 
     def finish(self) -> T:
+        """The end of the file."""
+        return self._file.finish()
+
+    def wait(self) -> None:
+        """Until everything that was given is in the file."""
         while self._pending:
             self._pending.pop(0).result()
-        return self._file.finish()
 
     def __enter__(self) -> "_Lane[T]":
         return self
 
     def __exit__(self, *error: object) -> None:
-        for waiting in self._pending:
-            waiting.cancel()
-        wait(self._pending)
+        self._stopped = True
+        for work in self._pending:
+            with suppress(BaseException):
+                work.result()

@@ -7,6 +7,7 @@ import numpy as np
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import GRID_FRAMES
+from metaphon.core.engine.hands import Hands
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import StripRun, signals_of
 from metaphon.core.measure.correlation import correlation
@@ -57,8 +58,9 @@ def levels(plan: Plan) -> dict[str, Level]:
     """The level of every strip that is heard, by id, over the first LONGEST_S of the mix."""
     meters = StripMeters(plan)
     last = min(plan.frames, round(LONGEST_S * plan.rate_hz))
-    for _ in signals_of(plan, 0, last, on_strips=meters.add):
-        pass
+    with Hands() as hands:
+        for _ in signals_of(plan, hands, 0, last, on_strips=meters.add):
+            pass
     return meters.finish()
 
 

@@ -3,11 +3,10 @@
 No more of the mix is held than one block and what rings on.
 """
 
-import os
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -22,6 +21,7 @@ from metaphon.core.engine.chain import ChainRun, all_numbers
 from metaphon.core.engine.clips import ClipRun
 from metaphon.core.engine.crossfade import Passing
 from metaphon.core.engine.distance import DistanceRun
+from metaphon.core.engine.hands import Hands
 from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
 from metaphon.core.engine.renderers import Renderer, renderer_for
 from metaphon.core.errors import InputError
@@ -84,14 +84,16 @@ def render(
         For each block one array (channels, frames) an output.
     """
     renderers = [renderer_of(plan, output) for output in outputs]
-    for at, signals, cut in signals_of(plan, first, last, block_frames):
-        blocks = [renderer.process(signals, at, block_frames) for renderer in renderers]
-        if cut.start < cut.stop:
-            yield [block[:, cut] for block in blocks]
+    with Hands() as hands:
+        for at, signals, cut in signals_of(plan, hands, first, last, block_frames):
+            blocks = [renderer.process(signals, at, block_frames) for renderer in renderers]
+            if cut.start < cut.stop:
+                yield [block[:, cut] for block in blocks]
 
 
 def signals_of(
     plan: Plan,
+    hands: Hands,
     first: int = 0,
     last: int | None = None,
     block_frames: int = BLOCK_FRAMES,
@@ -99,7 +101,8 @@ def signals_of(
 ) -> Iterator[tuple[int, dict[str, Block], slice]]:
     """What the strips put into the programme, block by block, as `render` needs it.
 
-    `on_strips` is shown all strips after each block, and the frame that it began with.
+    `hands` run the strips. `on_strips` is shown all of them after each block, and the frame that it
+    began with.
 
     Yields
     ------
@@ -111,9 +114,8 @@ def signals_of(
         for strip in strips:
             stack.callback(strip.close)
         sections = sections_of(strips)
-        pool = stack.enter_context(ThreadPoolExecutor(os.cpu_count() or 2, "strips"))
         for at, cut in steps_of(plan, first, last, block_frames):
-            signals = run_all(sections, at, block_frames, pool)
+            signals = run_all(sections, at, block_frames, hands)
             on_strips(strips, at)
             yield at, signals, cut
 
@@ -146,7 +148,7 @@ def feeds_of(plan: Plan, output: Output) -> list[Feed]:
 
 
 def run_all(
-    sections: Sequence[Sequence["StripRun"]], at: int, frames: int, pool: ThreadPoolExecutor
+    sections: Sequence[Sequence["StripRun"]], at: int, frames: int, hands: Hands
 ) -> dict[str, Block]:
     """Run every strip once and collect what each feeds into the programme.
 
@@ -160,8 +162,8 @@ def run_all(
         The frame of the mix that the block begins at, a grid point.
     frames
         Its length, a multiple of GRID_FRAMES.
-    pool
-        In which the strips of a section are worked on.
+    hands
+        Who works on the strips of a section.
 
     Returns
     -------
@@ -170,9 +172,10 @@ def run_all(
     waiting: dict[str, Block] = {}
     signals: dict[str, Block] = {}
     for section in sections:
-        taken = [waiting.pop(strip.plan.id, None) for strip in section]
-        worked = pool.map(lambda strip, block: strip.work(block, at, frames), section, taken)
-        for strip, found in zip(section, worked, strict=True):
+        works = [
+            partial(strip.work, waiting.pop(strip.plan.id, None), at, frames) for strip in section
+        ]
+        for strip, found in zip(section, hands.all_of(works), strict=True):
             fed = strip.give(waiting, found, at)
             if fed is not None:
                 signals[strip.plan.id] = fed

@@ -11,6 +11,7 @@ from contextlib import nullcontext, suppress
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
+from threading import Thread
 from types import TracebackType
 from typing import Any, Literal, Self
 
@@ -272,9 +273,19 @@ class AudioWriter:
         with suppress(soundfile.LibsndfileError) if kind else nullcontext():
             self.close()
         if kind is None:
-            self._passing.replace(self.path)
+            _take_the_place_of(self.path, self._passing)
         else:
             self._passing.unlink(missing_ok=True)
+
+
+def _take_the_place_of(path: Path, fresh: Path) -> None:
+    """Give a file the name of another; that one is let go of meanwhile, as the disk takes long."""
+    old = None
+    with suppress(OSError):
+        old = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+    fresh.replace(path)
+    if old is not None:
+        Thread(target=os.close, args=(old,)).start()
 
 
 def _let_small_files_be_wav(file: soundfile.SoundFile) -> None:
