@@ -206,6 +206,24 @@ class Headphones(FolderTest):
                     wanted = self.rendered(still, "binaural")[:, cut]
                     self.assertLess(level_db(sound[:, cut] - wanted), level_db(wanted) - 30.0)
 
+    def test_a_step_is_heard_at_its_time(self) -> None:
+        """It lies between the points that all share, so the sound has a line of its own there."""
+        self.write("a.wav", noise(1, 3.0))
+        there = {"mode": "object"}
+        steps = points((1.0, 30.0, "hold"), (1.51, 100.0, "hold"), (1.6, -60.0))
+        lane = {"target": "t0/placement/azimuth_deg", "points": steps}
+        moving = self.mix([{"sound": "a.wav", "placement": there}], automation=[lane])
+        sound = self.rendered(moving, "binaural")
+        np.testing.assert_allclose(
+            sound, self.rendered(moving, "binaural", 5 * GRID_FRAMES), atol=2e-6
+        )
+        rings = 600  # samples: a response, and half a step
+        for value, first_s, last_s in ((30.0, 0.1, 1.51), (100.0, 1.51, 1.6), (-60.0, 1.6, 3.0)):
+            cut = slice(round(first_s * RATE_HZ) + rings, round(last_s * RATE_HZ) - 60)
+            still = self.mix([{"sound": "a.wav", "placement": {**there, "azimuth_deg": value}}])
+            wanted = self.rendered(still, "binaural")[:, cut]
+            self.assertLess(level_db(sound[:, cut] - wanted), level_db(wanted) - 30.0)
+
 
 class OwnHead(FolderTest):
     def test_a_render_is_for_the_head_that_is_brought(self) -> None:
