@@ -114,7 +114,7 @@ def rendered(
         for lane in lanes:
             lane.wait()
         # all at once, as each waits for the disk
-        ends = stack.enter_context(ThreadPoolExecutor(len(lanes), "ends"))
+        ends = stack.enter_context(ThreadPoolExecutor(max(len(lanes), 1), "ends"))
         return list(ends.map(_Lane.finish, lanes))
 
 
