@@ -225,6 +225,34 @@ class Headphones(FolderTest):
             self.assertLess(level_db(sound[:, cut] - wanted), level_db(wanted) - 30.0)
 
 
+    def test_whatever_the_block(self) -> None:
+        """In short blocks what was heard from a place is kept until it has been left."""
+        self.write("a.wav", noise(1, 1.5, 1))
+        self.write("b.wav", np.concatenate([noise(2, 0.6, 2), 0 * noise(2, 0.9)], axis=1))
+        tracks = [
+            {"sound": "a.wav", "placement": {"mode": "object"}},
+            {"sound": "b.wav", "placement": {"mode": "object", "extent_deg": 40.0}},
+            {"sound": "a.wav", "placement": {"mode": "object", "diffuseness": 0.3}},
+            {"sound": "a.wav", "placement": {"mode": "object", "azimuth_deg": 90.0}},
+        ]
+        lanes = [
+            points((0.1, 0.0), (1.2, 150.0)),
+            points((0.2, -90.0), (0.31, -45.0, "hold"), (0.42, 60.0), (1.3, 0.0)),
+            points((0.0, 20.0), (0.7, 22.0, "hold"), (0.9, -20.0)),
+        ]
+        mix = self.mix(
+            tracks,
+            automation=[
+                {"target": f"t{n}/placement/azimuth_deg", "points": lane}
+                for n, lane in enumerate(lanes)
+            ],
+        )
+        whole = self.rendered(mix, "binaural")
+        for steps in (1, 2, 5, 9):
+            sound = self.rendered(mix, "binaural", steps * GRID_FRAMES)
+            np.testing.assert_allclose(sound, whole, atol=2e-6, err_msg=str(steps))
+
+
 class OwnHead(FolderTest):
     def test_a_render_is_for_the_head_that_is_brought(self) -> None:
         """A head whose left ear hears nothing of the right half: a file of one's own (SOFA)."""

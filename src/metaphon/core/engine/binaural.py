@@ -5,7 +5,7 @@ heard by the responses of where it is looked at, every two steps; what comes of 
 a straight line, which all sources have in common, so that it is drawn once for their sum.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numba
 import numpy as np
@@ -25,6 +25,7 @@ from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.head import Head, Spectra
 
 _STEP = 2 * GRID_FRAMES  # how often the direction of what moves is looked at
+_SHORT = 8 * GRID_FRAMES  # blocks up to which what was heard before is kept
 _AT_ONCE = 128  # pieces of objects: many enough to be asked for at once, few enough to stay near
 
 
@@ -35,27 +36,7 @@ class BinauralRenderer:
         self._head = head
         self._size = next_fast_len(GRID_FRAMES + head.taps - 1, real=True)
         rate_hz = head.rate_hz
-        self._beds = [
-            (feed.strip, Mixer(feed.gains, rate_hz), feed.layout)
-            for feed in feeds
-            if isinstance(feed, BedFeed)
-        ]
-        self._bed_filters = {
-            layout.name: self._spectra(loudspeaker_responses(head, layout.name, shares.lfe))
-            for _, _, layout in self._beds
-        }
         objects = [feed for feed in feeds if isinstance(feed, ObjectFeed)]
-        self._still = [(feed, self._still_filters(feed)) for feed in objects if not feed.moves]
-        self._moving = [_Moving(feed, rate_hz) for feed in objects if feed.moves]
-        scenes = [feed for feed in feeds if isinstance(feed, SceneFeed)]
-        self._scenes = [
-            (
-                feed.strip,
-                Mixer(Gains(feed.rotation_at, feed.curves, feed), rate_hz),
-                self._spectra(scene_responses(head, feed.order, feed.weighting)),
-            )
-            for feed in scenes
-        ]
         self._itself = _Heard(self._size)
         # what is wide is heard as the sound and a copy unlike it; what is diffuse apart at each ear
         self._copy = self._diffuse = None
@@ -63,59 +44,98 @@ class BinauralRenderer:
             self._copy = _Heard(self._size, decorrelators(3, rate_hz)[[2, 2]])
         if any(feed.where.is_diffuse for feed in objects):
             self._diffuse = _Heard(self._size, decorrelators(2, rate_hz))
+        self._beds = [
+            (feed.strip, Mixer(feed.gains, rate_hz), feed.layout)
+            for feed in feeds
+            if isinstance(feed, BedFeed)
+        ]
+        self._bed_ways = {
+            layout.name: self._ways(loudspeaker_responses(head, layout.name, shares.lfe))
+            for _, _, layout in self._beds
+        }
+        self._scenes = [
+            (
+                feed.strip,
+                Mixer(Gains(feed.rotation_at, feed.curves, feed), rate_hz),
+                self._ways(scene_responses(head, feed.order, feed.weighting)),
+            )
+            for feed in feeds
+            if isinstance(feed, SceneFeed)
+        ]
+        self._still = [(feed.strip, self._still_ways(feed)) for feed in objects if not feed.moves]
+        self._moving = [_Moving(feed, rate_hz) for feed in objects if feed.moves]
+
+    def _ways(self, responses: NDArray[np.float32]) -> "_StillWays":
+        """What plays on loudspeakers round the head, (channels, 2, taps)."""
+        return [[(self._itself, own)] if own.any() else [] for own in self._spectra(responses)]
 
     def _spectra(self, responses: NDArray[np.float32]) -> Spectra:
         result: Spectra = rfft(responses, self._size).astype(np.complex64)
         return result
 
-    def _still_filters(self, feed: ObjectFeed) -> tuple[Spectra, Spectra | None]:
-        """What is heard of an object that stands still: itself, and of a copy if it is wide.
-
-        (object channels, 2, frequencies) each.
-        """
+    def _still_ways(self, feed: ObjectFeed) -> "_StillWays":
+        """What is heard of an object that stands still."""
         vectors, weights = head_directions(feed.where, np.zeros(1))
         channels, count = vectors.shape[1:3]
+        copy: Spectra | None = None
         if count == 1:
-            return self._spectra(self._head.responses(vectors[0, :, 0])), None
-        ends = count * np.arange(1, channels + 1)
-        flat = vectors[0].reshape(-1, 3)
-        return self._head.spectra(flat, np.tile(weights, channels), ends, self._size)
+            itself = self._spectra(self._head.responses(vectors[0, :, 0]))
+        else:
+            ends = count * np.arange(1, channels + 1)
+            flat = vectors[0].reshape(-1, 3)
+            itself, copy = self._head.spectra(flat, np.tile(weights, channels), ends, self._size)
+        direct, lost = (np.float32(part[0]) for part in direct_and_diffuse(feed.where, np.zeros(1)))
+        parts = (self._itself, itself, direct), (self._copy, copy, direct)
+        return [
+            [
+                (heard, own[channel] * share)
+                for heard, own, share in (*parts, (self._diffuse, itself, lost))
+                if heard and own is not None and share
+            ]
+            for channel in range(channels)
+        ]
 
     def process(self, signals: Mapping[str, Block], first: int, frames: int) -> Block:
         """Play `frames` frames from frame `first` of the mix; gives (channels, frames)."""
+        count = frames // GRID_FRAMES
         every = [heard for heard in (self._itself, self._copy, self._diffuse) if heard]
         for heard in every:
-            heard.begin(frames // GRID_FRAMES)
-        for name, filters in self._bed_filters.items():
-            bed = self._bed_sum(name, signals, first)
-            if bed is not None:
-                self._itself.add(bed, filters)
-        for strip, turned, filters in self._scenes:
-            if strip in signals:
-                self._itself.add(turned.apply(signals[strip], first), filters)
-        for feed, found in self._still:
-            if feed.strip in signals:
-                self._placed(feed, signals[feed.strip], *found)
+            heard.begin(count)
+        still = [
+            (channel.reshape(count, GRID_FRAMES), way)
+            for block, ways in self._standing(signals, first)
+            for channel, way in zip(block, ways, strict=True)
+            if way and has_sound(channel)
+        ]
+        most = max(_AT_ONCE // count, 1)
+        for some in (still[i : i + most] for i in range(0, len(still), most)):
+            spectra = self._spectra_of([channel for channel, _ in some])
+            for (_, way), part in zip(some, spectra, strict=True):
+                for heard, filters in way:
+                    heard.add(part, filters)
         moving = [one for one in self._moving if one.strip in signals]
         moving = [one for one in moving if has_sound(signals[one.strip])]
-        most = max(_AT_ONCE // (frames // GRID_FRAMES), 1)
-        for some in (moving[i : i + most] for i in range(0, len(moving), most)):
-            self._moved(some, signals, first, frames)
+        for crew in (moving[i : i + most] for i in range(0, len(moving), most)):
+            self._moved(crew, signals, first, frames)
         out = every[0].sound(first)
         for heard in every[1:]:
             out += heard.sound(first)
         return out
 
-    def _placed(
-        self, feed: ObjectFeed, block: Block, itself: Spectra, copy: Spectra | None
-    ) -> None:
-        direct, lost = (np.float32(part[0]) for part in direct_and_diffuse(feed.where, np.zeros(1)))
-        if direct:
-            self._itself.add(block, itself * direct)
-        if direct and self._copy and copy is not None:
-            self._copy.add(block, copy * direct)
-        if lost and self._diffuse:
-            self._diffuse.add(block, itself * lost)
+    def _standing(
+        self, signals: Mapping[str, Block], first: int
+    ) -> Iterator[tuple[Block, "_StillWays"]]:
+        """What is heard from where it stands, and its ways to the ears."""
+        for name, ways in self._bed_ways.items():
+            bed = self._bed_sum(name, signals, first)
+            if bed is not None:
+                yield bed, ways
+        for strip, turned, ways in self._scenes:
+            if strip in signals:
+                yield turned.apply(signals[strip], first), ways
+        for strip, ways in self._still:
+            if strip in signals:
+                yield signals[strip], ways
 
     def _bed_sum(self, layout: str, signals: Mapping[str, Block], first: int) -> Block | None:
         """The sum of all that plays on one layout's loudspeakers.
@@ -124,37 +144,71 @@ class BinauralRenderer:
         """
         total: Block | None = None
         for strip, mixer, bed in self._beds:
-            if bed.name == layout and strip in signals:
-                part = mixer.apply(signals[strip], first)
-                total = part if total is None else total + part
+            if bed.name != layout or strip not in signals:
+                continue
+            if total is None:
+                total = mixer.apply(signals[strip], first)
+            else:
+                mixer.add(total, signals[strip], first)
         return total
+
+    def _spectra_of(self, channels: Sequence[Block]) -> Spectra:
+        """(channels, pieces, frequencies) of channels cut in pieces, (pieces, frames) each."""
+        padded = np.zeros((len(channels), len(channels[0]), self._size), dtype=np.float32)
+        np.stack(channels, out=padded[..., :GRID_FRAMES])
+        result: Spectra = rfft(padded)
+        return result
 
     def _moved(
         self, some: Sequence["_Moving"], signals: Mapping[str, Block], first: int, frames: int
     ) -> None:
         """Add some of the objects that move."""
-        blocks = [signals[one.strip] for one in some]
-        looks = [one.directions(first, frames) for one in some]
-        itself, copy = self._filters([directions for _, directions in looks])
-        points, widths = [points for points, _ in looks], [len(block) for block in blocks]
-        ways = _Ways(points, widths, first, frames)
-        direct = [one.part(block, first, 0) for one, block in zip(some, blocks, strict=True)]
-        self._itself.add_moving(direct, itself, ways)
-        if self._copy and copy is not None:
-            self._copy.add_moving(direct, copy, ways)
-        if self._diffuse and any(one.where.is_diffuse for one in some):
-            lost = [one.part(block, first, 1) for one, block in zip(some, blocks, strict=True)]
-            self._diffuse.add_moving(lost, itself, ways)
+        self._look(some, first, frames)
+        count = frames // GRID_FRAMES
+        for lost in (False, True):
+            crew = [one for one in some if one.where.is_diffuse] if lost else some
+            if not crew:
+                continue
+            blocks = [one.part(signals[one.strip], first, lost) for one in crew]
+            channels = [own.reshape(count, GRID_FRAMES) for block in blocks for own in block]
+            spectra, at = self._spectra_of(channels), 0
+            for one, block in zip(crew, blocks, strict=True):
+                part = spectra[at : at + len(block)]
+                at += len(block)
+                lanes = (self._diffuse, None) if lost else (self._itself, self._copy)
+                for heard, filters in zip(lanes, (one.itself, one.copy), strict=True):
+                    if heard and filters is not None:
+                        heard.add_moving(block, part, filters, one)
 
-    def _filters(self, directions: Sequence[NDArray[np.float64]]) -> tuple[Spectra, Spectra | None]:
-        """The spectra of all channels of some objects, (channels and points, 2, frequencies)."""
-        counts = np.concatenate([np.full(d.shape[0] * d.shape[1], d.shape[2]) for d in directions])
-        flat = np.concatenate([d.reshape(-1, 4) for d in directions])
-        return self._head.spectra(flat[:, :3], flat[:, 3], np.cumsum(counts), self._size)
+    def _look(self, some: Sequence["_Moving"], first: int, frames: int) -> None:
+        """See where objects are in a block, and what is heard of them from there."""
+        unknown = [one.look(first, frames) for one in some]
+        counts = [np.full(d.shape[0] * d.shape[1], d.shape[2]) for d in unknown]
+        if not sum(map(len, counts)):
+            return
+        flat = np.concatenate([d.reshape(-1, 4) for d in unknown])
+        ends = np.cumsum(np.concatenate(counts))
+        itself, copy = self._head.spectra(flat[:, :3], flat[:, 3], ends, self._size)
+        at = 0
+        for one, directions in zip(some, unknown, strict=True):
+            rows = slice(at, at + directions.shape[0] * directions.shape[1])
+            one.learn(directions, itself[rows], None if copy is None else copy[rows])
+            at = rows.stop
+
+
+# of each channel, what it is heard through: (2, frequencies)
+_StillWays = list[list[tuple["_Heard", Spectra]]]
 
 
 class _Moving:
-    """An object on its way round the head."""
+    """An object on its way round the head.
+
+    Where it is in a block, and what is heard from there: `itself`, (channels, points, 2,
+    frequencies), and of what is wide its `copy`. `rows` are the points before each piece, where the
+    piece lies on a straight line from one of the common points to the next; -1 elsewhere. `apart`
+    are the others: the piece, its first point, and where its points are, counted from its
+    beginning.
+    """
 
     def __init__(self, feed: ObjectFeed, rate_hz: int) -> None:
         self.strip = feed.strip
@@ -165,6 +219,11 @@ class _Moving:
             rate_hz,
         )
         self._directions = Ahead(self._directions_at, feed.where.curves, rate_hz, _STEP)
+        self._points: Frames = np.zeros(0, dtype=np.int64)  # of the mix
+        self.itself: Spectra = np.zeros((0, 0, 2, 0), dtype=np.complex64)
+        self.copy: Spectra | None = None
+        self.rows: Frames = self._points
+        self.apart: list[tuple[int, int, Frames]] = []
 
     def _directions_at(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         """(times, channels, count, 4): a direction and the part of the power that comes from it."""
@@ -173,58 +232,56 @@ class _Moving:
             [vectors, np.broadcast_to(parts[:, None], (*vectors.shape[:3], 1))], axis=3
         )
 
-    def directions(self, first: int, frames: int) -> tuple[Frames, NDArray[np.float64]]:
-        """Where it is looked at, counted from a block's beginning, and the directions there.
+    def look(self, first: int, frames: int) -> NDArray[np.float64]:
+        """Directions at the points of a block that were not in the one before.
 
-        (points), and (channels, points, count, 4), from the point at or before the block to the one
-        at or after it.
+        (channels, points, count, 4). Between the points at or before its beginning and at or after
+        its end.
         """
         points, found = self._directions.get(first, frames)
-        return points, found.swapaxes(0, 1)
+        self._lie(points, first, frames)
+        points = points + first
+        known = int(np.searchsorted(self._points, points[0]))
+        count = len(self._points) - known if frames <= _SHORT else 0
+        if count and np.array_equal(self._points[known:], points[:count]):
+            self.itself = self.itself[:, known:]
+            self.copy = None if self.copy is None else self.copy[:, known:]
+        else:
+            count, self.itself, self.copy = 0, self.itself[:, :0], None
+        self._points = points
+        return found[count:].swapaxes(0, 1)
 
-    def part(self, block: Block, first: int, which: int) -> Block:
-        """What of a block keeps its direction (0), or what of it has lost it (1)."""
-        if not self.where.is_diffuse:
-            return block if which == 0 else np.zeros_like(block)
-        points, parts = self._parts.get(first, block.shape[1])
-        line = np.interp(np.arange(block.shape[1]), points, parts[:, which])
-        result: Block = block * line.astype(np.float32)
-        return result
+    def learn(self, directions: NDArray[np.float64], itself: Spectra, copy: Spectra | None) -> None:
+        """Take what is heard from directions that were not known, by channels and points."""
+        shape = (*directions.shape[:2], *itself.shape[1:])
+        known = self.itself.shape[1]
+        fresh = itself.reshape(shape)
+        self.itself = np.concatenate([self.itself, fresh], axis=1) if known else fresh
+        if copy is not None and directions.shape[2] > 1:
+            fresh = copy.reshape(shape)
+            self.copy = fresh if self.copy is None else np.concatenate([self.copy, fresh], axis=1)
 
-
-class _Ways:
-    """Between which points each piece of some objects lies, by the rows of the points' filters.
-
-    `rows`, (channels, pieces), are those of the point before, where the piece lies on a straight
-    line from one of the common points to the next; -1 elsewhere. `apart` are the others: channel,
-    piece, row of the first point, and where the points are, counted from the piece's beginning.
-    """
-
-    def __init__(
-        self, looks: Sequence[Frames], widths: Sequence[int], first: int, frames: int
-    ) -> None:
+    def _lie(self, points: Frames, first: int, frames: int) -> None:
         begins = np.arange(0, frames, GRID_FRAMES)
-        common = (begins + first % _STEP) // _STEP
-        self.rows = np.empty((sum(widths), len(begins)), dtype=np.int64)
-        self.apart: list[tuple[int, int, int, Frames]] = []
-        channel = row = 0
-        for points, width in zip(looks, widths, strict=True):
-            straight = len(points) == common[-1] + 2  # all of them common ones
-            for _ in range(width):
-                if straight:
-                    self.rows[channel] = row + common
-                else:
-                    self._look(channel, row, points, begins)
-                channel, row = channel + 1, row + len(points)
-
-    def _look(self, channel: int, row: int, points: Frames, begins: Frames) -> None:
+        self.rows, self.apart = (begins + first % _STEP) // _STEP, []
+        if len(points) == self.rows[-1] + 2:
+            return  # all of them are common ones
         before = np.searchsorted(points, begins, "right") - 1
         after = np.searchsorted(points, begins + GRID_FRAMES)
         straight = points[after] - points[before] == _STEP
-        self.rows[channel] = np.where(straight, row + before, -1)
+        self.rows = np.where(straight, before, -1)
         for piece in np.flatnonzero(~straight):
             own = points[before[piece] : after[piece] + 1] - begins[piece]
-            self.apart.append((channel, int(piece), row + int(before[piece]), own))
+            self.apart.append((int(piece), int(before[piece]), own))
+
+    def part(self, block: Block, first: int, lost: bool) -> Block:
+        """What of a block keeps its direction, or what of it has lost it."""
+        if not self.where.is_diffuse:
+            return block
+        points, parts = self._parts.get(first, block.shape[1])
+        line = np.interp(np.arange(block.shape[1]), points, parts[:, int(lost)])
+        result: Block = block * line.astype(np.float32)
+        return result
 
 
 class _Heard:
@@ -239,7 +296,7 @@ class _Heard:
         self._unlike = None if unlike is None else Decorrelator(unlike)
         along = np.arange(size, dtype=np.float32) / np.float32(_STEP)
         # what still rings when the next point is reached stays with it
-        self._rising = np.minimum(np.stack([along, along + np.float32(0.5)]), 1.0)
+        self._rising = np.minimum(np.stack([along, along + np.float32(0.5)]), np.float32(1.0))
         self.begin(1)
 
     def begin(self, pieces: int) -> None:
@@ -247,29 +304,28 @@ class _Heard:
         self._spectra = np.zeros((2, pieces, self._size // 2 + 1), dtype=np.complex64)
         self._turning: Spectra | None = None  # what is to come, over two pieces, less what was
 
-    def add(self, block: Block, filters: Spectra) -> None:
-        """Add a block, each of its channels through a filter an ear."""
-        pieces = block.reshape(len(block), -1, GRID_FRAMES)
-        for channel, responses in zip(pieces, filters, strict=True):
-            if responses.any() and has_sound(channel):
-                _add_heard(self._spectra, responses, rfft(channel, self._size))
+    def add(self, spectra: Spectra, filters: Spectra) -> None:
+        """Add a channel, (pieces, frequencies), through a filter an ear."""
+        _add_heard(self._spectra, filters, spectra)
 
-    def add_moving(self, blocks: Sequence[Block], filters: Spectra, ways: _Ways) -> None:
-        """Add blocks of which each passes over from one filter to the next."""
+    def add_moving(
+        self, block: Block, spectra: Spectra, filters: Spectra, moving: "_Moving"
+    ) -> None:
+        """Add an object, also as (channels, pieces, frequencies), that goes from filter to filter.
+
+        `filters` are its own or those of its copy.
+        """
         if self._turning is None:
             self._turning = np.zeros_like(self._spectra)
-        channels, count = ways.rows.shape
-        pieces = np.zeros((channels, count, self._size), dtype=np.float32)
-        sound = pieces[:, :, :GRID_FRAMES]
-        np.concatenate([b.reshape(-1, count, GRID_FRAMES) for b in blocks], out=sound)
-        _add_turning(self._spectra, self._turning, rfft(pieces), filters, ways.rows)
-        for channel, piece, row, points in ways.apart:
+        _add_turning(self._spectra, self._turning, spectra, filters, moving.rows)
+        for piece, point, points in moving.apart:
             # steps and corners have a line of their own, along which the sound itself passes over
-            along = np.arange(GRID_FRAMES)
+            begin, along = piece * GRID_FRAMES, np.arange(GRID_FRAMES)
             shares = np.stack([np.interp(along, points, one) for one in np.eye(len(points))])
-            parts = rfft(shares.astype(np.float32) * sound[channel, piece], self._size)
-            own = filters[row : row + len(points)]
-            self._spectra[:, piece] += np.einsum("pk,pek->ek", parts, own)
+            sound = block[:, None, begin : begin + GRID_FRAMES] * shares.astype(np.float32)
+            own = filters[:, point : point + len(points)]
+            heard = np.einsum("cpk,cpek->ek", rfft(sound, self._size), own)
+            self._spectra[:, piece] += heard
 
     def sound(self, first: int) -> Block:
         """What is heard, (2, frames), of pieces that begin at a frame of the mix."""
@@ -295,14 +351,14 @@ def _add_heard(heard, responses, spectra):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True, fastmath={"contract"})
 def _add_turning(heard, turning, spectra, filters, rows):  # type: ignore[no-untyped-def]
     """Add what both ears hear by the filters before, and by how much those after differ."""
-    for channel in range(len(rows)):
-        for piece in range(rows.shape[1]):
-            row = rows[channel, piece]
+    for channel in range(len(spectra)):
+        for piece in range(len(rows)):
+            row = rows[piece]
             if row < 0:
                 continue
             part = spectra[channel, piece]
             for ear in range(2):
-                one, two = filters[row, ear], filters[row + 1, ear]
+                one, two = filters[channel, row, ear], filters[channel, row + 1, ear]
                 now, then = heard[ear, piece], turning[ear, piece]
                 for k in range(len(part)):
                     by_one, by_two = one[k] * part[k], two[k] * part[k]
