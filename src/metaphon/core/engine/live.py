@@ -16,6 +16,7 @@ from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output, StripRun, feeds_of, renderer_of
 from metaphon.core.engine.renderers import Renderer, Signals
+from metaphon.core.measure.powers import loudest
 
 FADE_FRAMES = 512
 SILENCE_DB = -120.0
@@ -319,7 +320,7 @@ class Player:
 
 
 def _level_db(block: Block) -> float:
-    power = float(np.einsum("cf,cf->c", block, block).max()) / block.shape[1]
+    power = loudest(block) / block.shape[1]
     return round(10.0 * math.log10(max(power, 1e-12)), 1)
 
 

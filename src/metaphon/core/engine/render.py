@@ -15,6 +15,7 @@ from metaphon.core.document.alternatives import Alternative
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.delay_line import DelayLine
+from metaphon.core.dsp.highest import has_sound
 from metaphon.core.engine.adm import Contents, ContentsRenderer
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
 from metaphon.core.engine.chain import ChainRun, all_numbers
@@ -254,7 +255,7 @@ class StripRun:
         """
         taken = at + self.plan.ahead_in
         source = self._source(fed, taken, frames)
-        if self._prompt and not source.any():
+        if self._prompt and not has_sound(source):
             return None
         return source, self.chain.process(source, taken)
 

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from metaphon.core.files.audio import ClipReader
 
 CHUNK = 16384  # frames that are decoded and kept at a time
+_AHEAD = 8192  # frames that are read at a time where they are asked for in shorter stretches
 _MOST_BYTES = 8 << 30  # of all copies, and no more than a part of what is free
 _PART = 8
 _PAGE = 4096
@@ -42,9 +43,18 @@ class WorkingReader:
         self._begin = -(-self._chunks // _PAGE) * _PAGE  # before it, a byte for each that is kept
         self._kept = bytearray(self._chunks)
         self._copy = None if self._reader.is_quick else self._opened(path)
+        self._held_from, self._held = 0, np.zeros((self._reader.channels, 0), dtype=np.float32)
 
     def read(self, first: int, frames: int) -> NDArray[np.float32]:
         """Samples [first, first + frames) as (channels, frames); first may be negative."""
+        if frames > _AHEAD // 2:
+            return self._read(first, frames)
+        at = first - self._held_from
+        if at < 0 or at + frames > self._held.shape[1]:
+            self._held_from, self._held, at = first, self._read(first, _AHEAD), 0
+        return self._held[:, at : at + frames].copy()
+
+    def _read(self, first: int, frames: int) -> NDArray[np.float32]:
         start, stop = max(first, 0), min(first + frames, self._frames)
         if self._copy is None or start >= stop:
             return self._reader.read(first, frames)

@@ -11,23 +11,29 @@ from scipy.fft import rfft
 from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.engine.downmix import downmix_matrix
-from metaphon.core.measure.correlation import correlations, fold_down_losses_db, or_none
+from metaphon.core.measure.correlation import (
+    correlation,
+    correlations,
+    fold_down_losses_db,
+    or_none,
+)
 from metaphon.core.measure.loudness import LoudnessMeter
 from metaphon.core.measure.peaks import PeakMeter
-from metaphon.core.measure.powers import pieces_of
+from metaphon.core.measure.powers import PIECE, pieces_of, product_of
 from metaphon.core.measure.programme import loudspeakers_of
 from metaphon.core.measure.thirds import MIDDLES_HZ
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.downmix import PUBLISHED, Shares
+from metaphon.core.spatial.layouts import Layout
 
-STEP_FRAMES = 1024
+STEP_FRAMES = PIECE
 _WINDOW = 4096
 _POINTS = 256  # of the trace of left against right, in each step
 _FALL_S = 0.3  # how long correlation and balance look back
 _SILENT_DB = -120.0
 _MOST_DB = 40.0  # how far a balance or a loss is told
 _RANGE_EVERY_S = 0.5  # it moves slowly and costs more than all else
-_SLOW_FRAMES = 4096  # how often bands and pairs are read: no eye follows them faster
+_SLOW_FRAMES = 4096  # how often bands, pairs and the whole are read: no eye follows them faster
 
 
 class Meters:
@@ -41,9 +47,8 @@ class Meters:
         self._target = heard
         self._rate_hz = rate_hz
         layout = heard.metering_layout
-        self._vectors = (
-            heard.layout.vectors * ~np.array(heard.layout.is_lfe)[:, None] if heard.layout else None
-        )
+        self._places = _places(heard.layout) if heard.layout else None
+        self._has = np.any(self._places, axis=0).tolist() if self._places is not None else []
         self._decoded, self._weights = loudspeakers_of(heard.channels, layout)
         self._folding = downmix_matrix(heard, shares).astype(np.float32)
         low = heard.layout.is_lfe if heard.layout else (False,) * heard.channels
@@ -71,7 +76,7 @@ class Meters:
         self._range: float | None = None
         self._range_due = self._slow_due = 0  # frames until each is read again
         self._slow: dict[str, Any] = {}
-        self._pair = np.zeros(3)
+        self._pair = [0.0, 0.0, 0.0]
         self._powers = np.zeros((channels, channels))
         self._past = np.zeros((2 + channels, _WINDOW), dtype=np.float32)
         self._spectra = np.zeros((5, len(MIDDLES_HZ)))
@@ -79,12 +84,16 @@ class Meters:
     def read(self, heard: Block, ears: Block) -> dict[str, Any]:
         """Take the next stretch; gives its readings, those by step as lists."""
         self._loudness.add(heard if self._decoded is None else self._decoded @ heard)
-        self._peaks.add(heard, pieces_of(heard))
-        self._overs += np.count_nonzero(np.abs(heard) > 1.0, axis=1)
+        pieces = pieces_of(heard)
+        self._peaks.add(heard, pieces)
+        if pieces.highest.max(initial=0.0) > 1.0:
+            self._overs += np.count_nonzero(np.abs(heard) > 1.0, axis=1)
         ears = ears[:2] if len(ears) > 1 else np.repeat(ears, 2, axis=0)
         steps = [
-            self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES])
-            for at in range(0, heard.shape[1], STEP_FRAMES)
+            self._step(heard[:, at : at + STEP_FRAMES], ears[:, at : at + STEP_FRAMES], tops)
+            for at, tops in zip(
+                range(0, heard.shape[1], STEP_FRAMES), pieces.highest.T, strict=True
+            )
         ]
         self._past = np.concatenate([self._past, np.concatenate([ears, heard])], axis=1)[
             :, -_WINDOW:
@@ -93,7 +102,8 @@ class Meters:
             self._range = _shown(self._loudness.range_lu)
             self._range_due = round(_RANGE_EVERY_S * self._rate_hz)
         if self._slow_due <= 0:
-            self._slow = {"matrix": self._matrix(), **self._by_band()}
+            integrated = _shown(self._loudness.integrated_lufs)
+            self._slow = {"integrated": integrated, "matrix": self._matrix(), **self._by_band()}
             self._slow_due = _SLOW_FRAMES
         self._range_due -= heard.shape[1]
         self._slow_due -= heard.shape[1]
@@ -104,27 +114,29 @@ class Meters:
             "overs": self._overs.tolist(),
             "momentary": _shown(self._loudness.momentary_now_lufs),
             "short": _shown(self._loudness.short_term_now_lufs),
-            "integrated": _shown(self._loudness.integrated_lufs),
             "range": self._range,
             "worst": self._worst,
             "energy": self._energy_vector(),
             **self._slow,
         }
 
-    def _step(self, heard: Block, ears: Block) -> dict[str, Any]:
+    def _step(self, heard: Block, ears: Block, tops: NDArray[np.float32]) -> dict[str, Any]:
         frames = max(heard.shape[1], 1)
-        products = (heard @ heard.T).astype(np.float64) / frames
-        self._powers = self._fall * self._powers + (1.0 - self._fall) * products
-        left, right = ears.astype(np.float64)
-        now = np.array([left @ left, right @ right, left @ right]) / frames
-        self._pair = self._fall * self._pair + (1.0 - self._fall) * now
-        (alike,) = _told(correlations(*self._pair[:, None]), 3)
+        fresh = (1.0 - self._fall) / frames
+        products = heard @ heard.T
+        self._powers *= self._fall
+        self._powers += fresh * products
+        left, right = np.ascontiguousarray(ears)
+        for n, (one, other) in enumerate(((left, left), (right, right), (left, right))):
+            self._pair[n] = self._fall * self._pair[n] + fresh * product_of(one, other)
+        alike = correlation(*self._pair)
         if alike is not None:
+            alike = round(alike, 3)
             self._worst = alike if self._worst is None else min(self._worst, alike)
         every = max(frames // _POINTS, 1)
         return {
-            "peak": _decibels(np.abs(heard).max(axis=1, initial=0.0)),
-            "rms": _decibels(np.sqrt(np.diag(products))),
+            "peak": _decibels(tops),
+            "rms": _decibels(np.sqrt(np.diagonal(products) / frames)),
             "correlation": alike,
             "balance": _balance(self._pair[0], self._pair[1]),
             **_trace(ears[:, ::every]),
@@ -141,26 +153,25 @@ class Meters:
         Its length says how sharply: 1 is from one point. Source: Gerzon 1992, General metatheory of
         auditory localisation: r_E = sum of g^2 u over sum of g^2.
         """
-        if self._vectors is None:
+        if self._places is None:
             return None
-        power = np.diag(self._powers) * np.any(self._vectors, axis=1)
-        total = float(power.sum())
+        sums = (np.diagonal(self._powers) @ self._places).tolist()
+        x, y, z, ahead, behind, level, high, total = sums
         if total < 1e-12:
             return None
-        x, y, z = power @ self._vectors / total
-        length = float(np.sqrt(x * x + y * y + z * z))
-        azimuth = float(np.degrees(np.arctan2(-x, y)))
-        elevation = float(np.degrees(np.arcsin(np.clip(z / max(length, 1e-9), -1, 1))))
-        chart = on_chart(azimuth, elevation)
-        ahead, high = self._vectors[:, 1], self._vectors[:, 2]
+        x, y, z = x / total, y / total, z / total
+        length = math.sqrt(x * x + y * y + z * z)
+        azimuth = math.degrees(math.atan2(-x, y))
+        elevation = math.degrees(math.asin(max(-1.0, min(z / max(length, 1e-9), 1.0))))
+        chart = on_chart(azimuth, elevation).tolist()
         return {
             "azimuth_deg": round(azimuth, 1),
             "elevation_deg": round(elevation, 1),
-            "x": round(float(chart[0]), 3),
-            "y": round(float(chart[1]), 3),
+            "x": round(chart[0], 3),
+            "y": round(chart[1], 3),
             "length": round(length, 3),
-            "front_rear": _between(power, ahead > 0.01, ahead < -0.01),
-            "level_height": _between(power, np.abs(high) < 0.1, high > 0.1),
+            "front_rear": _balance(ahead, behind) if self._has[3] and self._has[4] else None,
+            "level_height": _balance(level, high) if self._has[5] and self._has[6] else None,
         }
 
     def _by_band(self) -> dict[str, list[float | None]]:
@@ -194,6 +205,18 @@ class Meters:
         }
 
 
+def _places(layout: Layout) -> NDArray[np.float64]:
+    """What each loudspeaker but LFE counts for, (loudspeakers, 8).
+
+    In its direction, x, y and z; in front, behind, at the level of the ears, above; in all.
+    """
+    counted = ~np.array(layout.is_lfe)
+    ahead, high = layout.vectors[:, 1], layout.vectors[:, 2]
+    groups = [ahead > 0.01, ahead < -0.01, np.abs(high) < 0.1, high > 0.1, counted]
+    found: NDArray[np.float64] = np.column_stack([layout.vectors, *groups]) * counted[:, None]
+    return found
+
+
 def _squared(spectra: NDArray[np.complex64]) -> NDArray[np.float32]:
     return spectra.real**2 + spectra.imag**2
 
@@ -211,17 +234,6 @@ def _decibels(values: NDArray[np.floating]) -> list[float]:
 
 def _shown(value: float | None) -> float | None:
     return round(float(value), 1) if value is not None and np.isfinite(value) else None
-
-
-def _between(
-    power: NDArray[np.float64], one: NDArray[np.bool_], other: NDArray[np.bool_]
-) -> float | None:
-    """The balance of two groups of loudspeakers; None where a layout lacks one of them."""
-    return (
-        _balance(float(power[one].sum()), float(power[other].sum()))
-        if one.any() and other.any()
-        else None
-    )
 
 
 def _balance(one: float, other: float) -> float | None:

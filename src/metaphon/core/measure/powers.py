@@ -81,6 +81,15 @@ def _sum(block, step, found):  # type: ignore[no-untyped-def]
             found[n, channels] = product_of(block[0, begin:end], block[1, begin:end])
 
 
+@numba.njit(cache=True, nogil=True)
+def loudest(block):  # type: ignore[no-untyped-def]
+    """The sum of squares of the loudest channel of a block, (channels, frames)."""
+    found = 0.0
+    for channel in range(len(block)):
+        found = max(found, product_of(block[channel], block[channel]))
+    return found
+
+
 @numba.njit(cache=True, nogil=True, fastmath={"contract", "reassoc"})
 def product_of(one, two):  # type: ignore[no-untyped-def]
     """The sum of the products of two stretches of samples, (frames) each, in double precision."""
