@@ -76,6 +76,7 @@ class Server:
         self._processor_s = 0.0
         self._sound_s = 0.0
         self._reported = time.monotonic()
+        self._fresh = True  # the first second costs more than those that follow
         self._busy = 0  # how many reports in a row it was too much
 
     def run(self) -> None:
@@ -187,6 +188,7 @@ class Server:
             with suppress(PermissionError):
                 os.nice(_EAGER)  # only some users may; sound flows while pages are drawn
         self._session.jump(at)
+        self._fresh = True
         self._epoch += 1
         self._clock.begin()
         self._playing = playing
@@ -228,9 +230,11 @@ class Server:
         total = max(self._work_s, 1e-9)
         said: dict[str, Any] = {
             "load": round(load, 3),
-            "cores": round(self._processor_s / sound_s, 3),
             "lead_ms": round(self._clock.lead_s * 1000),
         }
+        if not self._fresh:
+            said["cores"] = round(self._processor_s / sound_s, 3)
+        self._fresh = False
         self._busy = self._busy + 1 if load > _BUSY else 0
         if self._busy >= _BUSY_FOR:
             said["dearest"] = [[strip, round(seconds / total, 2)] for strip, seconds in costs]
