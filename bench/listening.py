@@ -157,8 +157,8 @@ def _edits(address: str, mix_id: int) -> Iterator[str]:
     low, middle, high = np.percentile(times, [0, 50, 90])
     yield (
         f"an edit is heard after {middle:.0f} ms (least {low:.0f}, 9 of 10 under "
-        f"{high:.0f}, most {max(times):.0f}; "
-        f"asked: 250), {len(found) - len(times)} of {len(found)} not heard, {gaps} gaps"
+        f"{high:.0f}, most {max(times):.0f}; asked: 100, at most 250), "
+        f"{len(found) - len(times)} of {len(found)} not heard, {gaps} gaps"
     )
 
 
@@ -289,6 +289,7 @@ class _Ears:
         self.gaps, self.load, self.refused = 0, 0.0, False
         self._started = 0.0
         self._reached, self._epoch, self._dry, self._said = 0, 0, False, -_REPORT
+        self._least = 1 << 30  # frames that were left to play since the last report
 
     def __enter__(self) -> "_Ears":
         return self
@@ -333,10 +334,12 @@ class _Ears:
         if self._dry:
             self.began = began + (played - self._reached) / 48000
         frames = max(min(played, self._reached), 0)
+        self._least = min(self._least, self._reached - frames)
         if gap or frames >= self._said + _REPORT:
             self._said = frames
             report = {"do": "played", "epoch": self._epoch, "frames": frames, "gaps": int(gap)}
-            self._live.send(json.dumps(report))
+            self._live.send(json.dumps({**report, "least": self._least}))
+            self._least = self._reached
 
 
 def _large(address: str, port: int, mix_id: int, cookie: str) -> Iterator[str]:

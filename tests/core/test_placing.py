@@ -224,7 +224,6 @@ class Headphones(FolderTest):
             wanted = self.rendered(still, "binaural")[:, cut]
             self.assertLess(level_db(sound[:, cut] - wanted), level_db(wanted) - 30.0)
 
-
     def test_whatever_the_block(self) -> None:
         """In short blocks what was heard from a place is kept until it has been left."""
         self.write("a.wav", noise(1, 1.5, 1))

@@ -3,6 +3,7 @@
 import json
 import multiprocessing
 import threading
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -127,6 +128,22 @@ class Engine(FolderTest):
         self.until(lambda: any(m.get("gap") for m in self.said))
         leads = [m["lead_ms"] for m in self.said if m.get("gap")]
         self.assertEqual(leads, [round(LEAD_S * 1000) + 20])
+
+    def test_what_it_costs_is_said_without_the_beginning(self) -> None:
+        """The first second has the opening of files in it."""
+
+        def loads() -> list[dict[str, Any]]:
+            return [m for m in self.said if "load" in m]
+
+        self.begin()
+        while len(loads()) < 2:
+            before = self.reached
+            self.do("played", epoch=1, frames=before, gaps=0)
+            self.until(lambda: self.reached > before)  # noqa: B023 - it is asked within the round
+            time.sleep(0.05)
+        first, second = loads()[:2]
+        self.assertNotIn("cores", first)
+        self.assertGreater(second["cores"], 0.0)
 
     def test_pause_ends_it_and_the_end_is_said(self) -> None:
         self.begin(at=4 * RATE_HZ - 1000)

@@ -9,6 +9,7 @@ from metaphon.core.listen.stream_clock import (
     LEAST_LEAD_S,
     LONG_FRAMES,
     SHORT_FRAMES,
+    SPARE_S,
     STRETCH_FRAMES,
     TRUST_S,
     StreamClock,
@@ -98,20 +99,33 @@ class Paces(unittest.TestCase):
             self.pace.settle(0.4)
         self.assertEqual(self.pace.lead_s, LEAD_S)
 
-    def test_where_there_is_time_the_lead_grows_narrow_and_remembers_where_there_was_a_gap(
-        self,
-    ) -> None:
-        for _ in range(20):
+    def test_the_lead_is_what_was_used_of_late_and_a_little_more(self) -> None:
+        def second(left_s: float) -> None:
+            """In which so much was left at the least, of what a report tells."""
+            self.pace.played(0, False, round(left_s * RATE_HZ))
+            self.pace.played(0, False, RATE_HZ)
             self.pace.settle(0.1)
-        self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)
-        self.pace.played(0, True)
-        self.assertAlmostEqual(self.pace.lead_s, LEAST_LEAD_S + 20 * _MS)
-        for _ in range(20):
-            self.pace.settle(0.1)
-        self.assertAlmostEqual(self.pace.lead_s, LEAST_LEAD_S + 6 * _MS)
+
         for _ in range(40):
-            self.pace.settle(0.1)
+            second(self.pace.lead_s - 0.03)
+        self.assertAlmostEqual(self.pace.lead_s, 0.03 + SPARE_S, delta=_MS)
+        second(self.pace.lead_s - 0.045)  # once it was more: none is left over
+        self.assertAlmostEqual(self.pace.lead_s, 0.045 + SPARE_S, delta=_MS)
+        for _ in range(10):
+            second(self.pace.lead_s - 0.03)
+        self.assertAlmostEqual(self.pace.lead_s, 0.045 + SPARE_S, delta=_MS)
+        for _ in range(20):
+            second(self.pace.lead_s - 0.03)
+        self.assertAlmostEqual(self.pace.lead_s, 0.03 + SPARE_S, delta=_MS)
+        for _ in range(40):
+            second(self.pace.lead_s)
         self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)
+
+    def test_who_does_not_tell_what_is_left_keeps_the_lead(self) -> None:
+        for _ in range(40):
+            self.pace.played(0, False)
+            self.pace.settle(0.1)
+        self.assertEqual(self.pace.lead_s, LEAD_S)
 
     def test_stretches_are_long_until_there_is_time_and_where_there_is_none(self) -> None:
         self.assertEqual(self.pace.frames, LONG_FRAMES)
@@ -134,10 +148,11 @@ class Paces(unittest.TestCase):
         self.pace.crowded = True
         self.pace.settle(0.1)
         self.assertEqual(self.pace.frames, CROWDED_FRAMES)
-        self.assertGreaterEqual(self.pace.lead_s, 0.15)
+        self.assertGreaterEqual(self.pace.lead_s, 0.2)
         self.pace.crowded = False
         self.pace.settle(0.2)
         self.assertEqual(self.pace.frames, LONG_FRAMES)
         for _ in range(40):
+            self.pace.played(0, False, RATE_HZ)
             self.pace.settle(0.1)
         self.assertEqual(self.pace.lead_s, LEAST_LEAD_S)

@@ -10,18 +10,22 @@ import os
 import stat
 import tempfile
 from contextlib import suppress
+from itertools import count
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
+from metaphon.core.errors import InputError
 from metaphon.core.files.audio import ClipReader
 
 CHUNK = 16384  # frames that are decoded and kept at a time
 _AHEAD = 8192  # frames that are read at a time where they are asked for in shorter stretches
+_APART = 8  # readers, of which no two read or decode in the same stretch
 _MOST_BYTES = 8 << 30  # of all copies, and no more than a part of what is free
 _PART = 8
 _PAGE = 4096
+_readers = count()
 
 
 def _folder() -> Path:
@@ -43,7 +47,9 @@ class WorkingReader:
         self._begin = -(-self._chunks // _PAGE) * _PAGE  # before it, a byte for each that is kept
         self._kept = bytearray(self._chunks)
         self._copy = None if self._reader.is_quick else self._opened(path)
-        self._held_from, self._held = 0, np.zeros((self._reader.channels, 0), dtype=np.float32)
+        self._held_from = -1  # nothing yet
+        self._held = np.zeros((self._reader.channels, 0), dtype=np.float32)
+        self._early = next(_readers) % _APART / _APART
 
     def read(self, first: int, frames: int) -> NDArray[np.float32]:
         """Samples [first, first + frames) as (channels, frames); first may be negative."""
@@ -51,8 +57,18 @@ class WorkingReader:
             return self._read(first, frames)
         at = first - self._held_from
         if at < 0 or at + frames > self._held.shape[1]:
-            self._held_from, self._held, at = first, self._read(first, _AHEAD), 0
+            goes_on = at == self._held.shape[1]
+            length = _AHEAD if goes_on else frames + round(_AHEAD * self._early)
+            self._held_from, self._held, at = first, self._read(first, length), 0
+            self._decode_early(first + length)
         return self._held[:, at : at + frames].copy()
+
+    def _decode_early(self, reached: int) -> None:
+        """Decode the part that is wanted next before it is, each reader at another time."""
+        chunk = round(reached + CHUNK * self._early) // CHUNK
+        if self._copy is not None and 0 <= chunk < self._chunks:
+            with suppress(OSError, InputError):  # which is told where it is read
+                self._keep(self._copy, chunk)
 
     def _read(self, first: int, frames: int) -> NDArray[np.float32]:
         start, stop = max(first, 0), min(first + frames, self._frames)

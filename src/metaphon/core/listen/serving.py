@@ -10,6 +10,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from multiprocessing.connection import Connection
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,9 @@ from metaphon.core.presence import Bring, brought_by
 from metaphon.core.process.impulse_response import behind
 
 _EAGER = -8
+_AUTOGROUP = Path(
+    "/proc/self/autogroup"
+)  # Linux weighs sessions against each other before processes
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
 _BUSY_FOR = 3
 _REPORT_S = 1.0
@@ -163,7 +167,8 @@ class Server:
             self._begin(int(wish.at), self._playing)
         elif do == "played":
             if wish.epoch == self._epoch:
-                self._clock.played(int(wish.frames), bool(wish.gaps))
+                least = None if wish.least is None else int(wish.least)
+                self._clock.played(int(wish.frames), bool(wish.gaps), least)
                 if wish.gaps:
                     self._say(gap=True, lead_ms=round(self._clock.lead_s * 1000))
         elif do == "reset":
@@ -185,8 +190,9 @@ class Server:
     def _begin(self, at: int, playing: bool) -> None:
         if playing and not self._eager:
             self._eager = True  # not before, so that a newcomer's start does not disturb the others
-            with suppress(PermissionError):
-                os.nice(_EAGER)  # only some users may; sound flows while pages are drawn
+            with suppress(OSError):  # only some users may; sound flows while pages are drawn
+                os.nice(_EAGER)
+                _AUTOGROUP.write_text(str(_EAGER))
         self._session.jump(at)
         self._fresh = True
         self._epoch += 1

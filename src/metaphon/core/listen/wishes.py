@@ -34,7 +34,8 @@ class Wish(Part):
     """Something to do at once.
 
     Play or jump to a frame of the mix (`at`); what was played of which stretch of listening
-    (`epoch`, `frames`, `gaps`); a blind comparison begun or ended (`on`); an answer (`side`).
+    (`epoch`, `frames`, `gaps`, the `least` frames that were left to play); a blind comparison begun
+    or ended (`on`); an answer (`side`).
     """
 
     do: Literal["play", "pause", "jump", "played", "reset", "blind", "answer"]
@@ -42,5 +43,6 @@ class Wish(Part):
     epoch: float = Field(0, ge=0, le=_MOST_FRAMES)
     frames: float = Field(0, ge=0, le=_MOST_FRAMES)
     gaps: float = Field(0, ge=0, le=_MOST_FRAMES)
+    least: float | None = Field(None, ge=0, le=_MOST_FRAMES)
     on: bool = False
     side: Literal["a", "b"] = "a"

@@ -2,7 +2,8 @@
 // In: {whole, channels, buffer, from}: floats frame by frame, of an epoch; {ended: true} after the last of one;
 // {skip: frames} to go on so much farther, or to wait where it is below 0;
 // {quiet: true} to fade out and forget; {feed: port} is where stretches come from besides the page.
-// Out, about fifty times a second: {whole, frames, gaps}; frames counts what was played of this epoch.
+// Out, about fifty times a second: {whole, frames, gaps, least}; frames counts what was played of this epoch, least is
+// how few frames were left to play at any moment since the last time.
 
 const FADE = 256;
 const KEPT = 2048; // frames that are not skipped, so that there is something to go on with
@@ -15,6 +16,7 @@ class Sink extends AudioWorkletProcessor {
     this.at = 0; // frames into the first stretch
     this.frames = 0;
     this.gaps = 0;
+    this.least = Infinity;
     this.dry = true; // nothing has come yet, or the end was reached: running out is no gap
     this.leaving = null; // what is faded out: {queue, at, left}
     this.rising = 0;
@@ -72,8 +74,7 @@ class Sink extends AudioWorkletProcessor {
       this.waits = -frames;
       return;
     }
-    const held = this.queue.reduce((sum, { data, channels }) => sum + data.length / channels, 0);
-    let left = Math.min(frames, held - this.at - KEPT);
+    let left = Math.min(frames, this.held() - KEPT);
     while (left > 0) {
       const { data, channels } = this.queue[0];
       const count = Math.min(left, data.length / channels - this.at);
@@ -85,6 +86,11 @@ class Sink extends AudioWorkletProcessor {
         this.at = 0;
       }
     }
+  }
+
+  // How many frames are there to be played.
+  held() {
+    return this.queue.reduce((sum, { data, channels }) => sum + data.length / channels, -this.at);
   }
 
   process(_, [outputs]) {
@@ -113,6 +119,7 @@ class Sink extends AudioWorkletProcessor {
       }
     }
     this.frames += filled;
+    if (!this.dry && !this.last) this.least = Math.min(this.least, this.held());
     if (filled < wanted && !this.dry) {
       if (!this.last) this.gaps += 1;
       this.dry = true;
@@ -122,11 +129,13 @@ class Sink extends AudioWorkletProcessor {
     this.since += wanted;
     if (this.since >= 1024) {
       const at = currentTime + wanted / sampleRate;
-      const report = { whole: this.epoch, frames: this.frames, gaps: this.gaps, at };
+      const least = this.least === Infinity ? null : this.least;
+      const report = { whole: this.epoch, frames: this.frames, gaps: this.gaps, least, at };
       this.port.postMessage(report);
       this.feed?.postMessage(report);
       this.since = 0;
       this.gaps = 0;
+      this.least = Infinity;
     }
     return true;
   }

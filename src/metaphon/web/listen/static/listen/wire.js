@@ -8,6 +8,7 @@ let base = 0;
 let epoch = -1; // -1: on the way to another place, and what still comes from the old one is dropped
 let top = 0;
 let said = 0; // how far the server knows it to be
+let fewest = null; // frames that were left to play at any moment since then
 
 const REPORT = 4096; // frames; in between the server goes by the clock
 
@@ -15,10 +16,13 @@ onmessage = ({ data }) => {
   if (data.connect) connect(data.connect);
   else if (data.sink) {
     sink = data.sink;
-    sink.onmessage = ({ data: { whole, frames, gaps } }) => {
-      if (epoch < 0 || whole !== base + epoch || (!gaps && frames < said + REPORT)) return;
+    sink.onmessage = ({ data: { whole, frames, gaps, least } }) => {
+      if (epoch < 0 || whole !== base + epoch) return;
+      if (least !== null) fewest = Math.min(least, fewest ?? least);
+      if (!gaps && frames < said + REPORT) return;
       said = frames;
-      send({ do: "played", epoch, frames, gaps });
+      send({ do: "played", epoch, frames, gaps, least: fewest });
+      fewest = null;
     };
   } else if (data.close) socket?.close();
   else if (data.send) {
@@ -52,6 +56,7 @@ function hear(message) {
     epoch = message.epoch;
     top = Math.max(top, base + epoch);
     message.whole = base + epoch;
+    fewest = null;
     said = -REPORT; // the first report tells that sound flows
   }
   if (message.ended && message.epoch === epoch) sink?.postMessage({ ended: true });
