@@ -291,6 +291,19 @@ class Live(BrowserTest):
     ) -> dict[str, Any]:
         return {"whole": whole, "samples": [first, slope, count, channels]}
 
+    def test_it_says_how_little_was_left_to_play(self) -> None:
+        """By which the engine knows how far ahead it has to be."""
+        _, reports = self.run_sink(
+            0.5,
+            (0, [self.stretch(0.1, 0.0, 9600)]),
+            (0.15, [self.stretch(0.1, 0.0, 9600)]),  # a quarter of the first is left
+            (0.3, [{"ended": True}]),  # and then it may run out
+        )
+        least = [one["least"] for one in reports if one["least"] is not None]
+        self.assertTrue(2400 - 128 <= min(least[:8]) <= 2400 + 128, least)
+        self.assertEqual(sum(one["gaps"] for one in reports), 0)
+        self.assertGreater(min(least), 2000)  # what is the end is not too little
+
     def test_stretches_of_any_length_join_to_the_sample(self) -> None:
         slope = 1e-5
         parts, at = [], 0

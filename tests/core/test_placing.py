@@ -252,6 +252,19 @@ class Headphones(FolderTest):
             np.testing.assert_allclose(sound, whole, atol=2e-6, err_msg=str(steps))
 
 
+    def test_a_pair_that_moves_waits_for_the_bus_that_it_feeds(self) -> None:
+        """The bus is held back by a filter of linear phase."""
+        self.write("a.wav", noise(2, 1.0))
+        lane = {"target": "t0/placement/azimuth_deg", "points": points((0.0, 0.0), (1.0, 90.0))}
+        track = {"sound": "a.wav", "placement": {"mode": "object"}}
+        sent = {**track, "sends": [{"bus": "slow", "level_db": -120.0}]}
+        slow = {"kind": "eq", "phase": "linear", "bands": [{"gain_db": 3.0}]}
+        bus = {"id": "slow", "name": "Slow", "chain": [slow]}
+        alone = self.rendered(self.mix([track], automation=[lane]), "binaural")
+        waiting = self.rendered(self.mix([sent], buses=[bus], automation=[lane]), "binaural")
+        np.testing.assert_allclose(waiting[:, :48000], alone[:, :48000], atol=2e-6)
+
+
 class OwnHead(FolderTest):
     def test_a_render_is_for_the_head_that_is_brought(self) -> None:
         """A head whose left ear hears nothing of the right half: a file of one's own (SOFA)."""

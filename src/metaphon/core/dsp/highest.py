@@ -25,7 +25,7 @@ def highest(sound):  # type: ignore[no-untyped-def]
 @numba.njit(cache=True, nogil=True)
 def has_sound(block):  # type: ignore[no-untyped-def]
     """Whether any sample of a block in 32 bits, of any shape, is not 0; known at the first one."""
-    sound = block.reshape(-1)
+    sound = np.ascontiguousarray(block).reshape(-1)
     for start in range(0, len(sound), _STRETCH):
         if highest(sound[start : start + _STRETCH]) != 0.0:
             return True
