@@ -274,6 +274,15 @@ def _facet_gains(vectors: Vectors, layout: Layout) -> Gains:
 
 
 @numba.njit(cache=True, nogil=True)
+def _lowest(x, y, z, basis):  # type: ignore[no-untyped-def]
+    """The lowest of the three parts of a direction in a triangle; below 0 outside of it."""
+    lowest = np.inf
+    for c in range(3):
+        lowest = min(lowest, x * basis[0, c] + y * basis[1, c] + z * basis[2, c])
+    return lowest
+
+
+@numba.njit(cache=True, nogil=True)
 def _facets(vectors, bases, triangles, powers, gains):  # type: ignore[no-untyped-def]
     """Fill in the gains of unit vectors, (directions, loudspeakers).
 
@@ -281,16 +290,15 @@ def _facets(vectors, bases, triangles, powers, gains):  # type: ignore[no-untype
     as those of a real one would not.
     """
     weights = np.empty(3)
+    best = 0
     for n in range(len(vectors)):
         x, y, z = vectors[n]
-        best, highest = 0, -np.inf
-        for t in range(len(bases)):
-            lowest = np.inf
-            for c in range(3):
-                weight = x * bases[t, 0, c] + y * bases[t, 1, c] + z * bases[t, 2, c]
-                lowest = min(lowest, weight)
-            if lowest > highest:
-                best, highest = t, lowest
+        if _lowest(x, y, z, bases[best]) < 1e-9:  # no longer within the triangle of the one before
+            highest = -np.inf
+            for t in range(len(bases)):
+                lowest = _lowest(x, y, z, bases[t])
+                if lowest > highest:
+                    best, highest = t, lowest
         for c in range(3):
             weight = x * bases[best, 0, c] + y * bases[best, 1, c] + z * bases[best, 2, c]
             weights[c] = weight if weight >= 1e-9 else 0.0
