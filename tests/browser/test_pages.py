@@ -256,7 +256,8 @@ class Stumbles(BrowserTest):
         expect(page.locator("#palette-list a")).to_have_count(1)
         page.keyboard.press("Enter")
         expect(page).to_have_url(f"{self.address}/mix/{mix.pk}/field/?strip=gull")
-        expect(page.locator("[aria-current=page]")).to_have_text("Field")
+        # while one page makes way for the other there are two
+        expect(page.locator("[aria-current=page]")).to_have_text(["Field"])
         page.keyboard.press("Control+k")
         page.keyboard.type("walrus")
         expect(page.locator("#palette")).to_contain_text("Nothing here is called that.")

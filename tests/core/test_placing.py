@@ -251,7 +251,6 @@ class Headphones(FolderTest):
             sound = self.rendered(mix, "binaural", steps * GRID_FRAMES)
             np.testing.assert_allclose(sound, whole, atol=2e-6, err_msg=str(steps))
 
-
     def test_a_pair_that_moves_waits_for_the_bus_that_it_feeds(self) -> None:
         """The bus is held back by a filter of linear phase."""
         self.write("a.wav", noise(2, 1.0))
