@@ -13,14 +13,14 @@ T = TypeVar("T")
 
 
 class Work(Generic[T]):
-    """Something to be done once, by whoever is free."""
+    """Something to be done once, by whoever is free; `then` waits for it."""
 
     def __init__(self, hands: "Hands", do: Callable[[], T]) -> None:
         self._hands = hands
         self._do = do
         self._result: T | None = None
         self._error: BaseException | None = None
-        self._then: list[Work[Any]] = []
+        self.then: list[Work[Any]] = []
         self.is_done = False
 
     def result(self) -> T:
@@ -36,15 +36,6 @@ class Work(Generic[T]):
             self._result = self._do()
         except BaseException as error:  # for whoever asks for the result
             self._error = error
-
-    def followed_by(self, work: "Work[Any]") -> None:
-        """Have other work wait for this, which is not done yet."""
-        self._then.append(work)
-
-    @property
-    def then(self) -> Sequence["Work[Any]"]:
-        """What waits for it."""
-        return self._then
 
 
 class Hands:
@@ -83,7 +74,7 @@ class Hands:
         work = Work(self, do)
         with self._news:
             if after is not None and not after.is_done:
-                after.followed_by(work)
+                after.then.append(work)
             else:
                 self._later.append(work)
                 self._news.notify()

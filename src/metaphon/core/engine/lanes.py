@@ -10,7 +10,7 @@ from contextlib import ExitStack, suppress
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
-from typing import Generic, NamedTuple, Protocol, TypeVar
+from typing import Any, NamedTuple, Protocol, Self, TypeVar
 
 import numpy as np
 
@@ -114,8 +114,8 @@ def rendered(
         for lane in lanes:
             lane.wait()
         # all at once, as each waits for the disk
-        ends = stack.enter_context(ThreadPoolExecutor(max(len(lanes), 1), "ends"))
-        return list(ends.map(_Lane.finish, lanes))
+        ends = stack.enter_context(ThreadPoolExecutor(max(len(files), 1), "ends"))
+        return list(ends.map(lambda file: file.finish(), files))
 
 
 def finished(path: Path, output: Output, rate_hz: int, form: FileForm, gain_db: float) -> Finished:
@@ -222,10 +222,10 @@ class _Sound:
         return Made(np.ascontiguousarray(block), [np.ascontiguousarray(one) for one in played])
 
 
-class _Lane(Generic[T]):
+class _Lane:
     """Makes one output and gives it to its file, block after block, a few behind the strips."""
 
-    def __init__(self, file: _Into[T], hands: Hands) -> None:
+    def __init__(self, file: _Into[Any], hands: Hands) -> None:
         self._file = file
         self._hands = hands
         self._pending: list[Work[None]] = []
@@ -246,16 +246,12 @@ class _Lane(Generic[T]):
         if made.block.shape[1]:
             self._file.add(made.block, made.played)
 
-    def finish(self) -> T:
-        """The end of the file."""
-        return self._file.finish()
-
     def wait(self) -> None:
         """Until everything that was given is in the file."""
         while self._pending:
             self._pending.pop(0).result()
 
-    def __enter__(self) -> "_Lane[T]":
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *error: object) -> None:

@@ -4,13 +4,11 @@ Messages in, stretches of sound with their readings out.
 """
 
 import json
-import os
 import struct
 import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from multiprocessing.connection import Connection
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -19,6 +17,7 @@ from metaphon.core.document.mix import Mix
 from metaphon.core.errors import InputError
 from metaphon.core.listen.compare import Blind
 from metaphon.core.listen.monitor import NOW, MonitorSource
+from metaphon.core.listen.priority import come_first
 from metaphon.core.listen.session import Session
 from metaphon.core.listen.stream_clock import STRETCH_FRAMES, StreamClock
 from metaphon.core.listen.trials import Trials
@@ -26,10 +25,6 @@ from metaphon.core.listen.wishes import Hearing, Wish
 from metaphon.core.presence import Bring, brought_by
 from metaphon.core.process.impulse_response import behind
 
-_EAGER = -8
-_AUTOGROUP = Path(
-    "/proc/self/autogroup"
-)  # Linux weighs sessions against each other before processes
 _BUSY = 0.85  # of real time: from here on it is said that the mix is too heavy
 _BUSY_FOR = 3
 _REPORT_S = 1.0
@@ -190,9 +185,7 @@ class Server:
     def _begin(self, at: int, playing: bool) -> None:
         if playing and not self._eager:
             self._eager = True  # not before, so that a newcomer's start does not disturb the others
-            with suppress(OSError):  # only some users may; sound flows while pages are drawn
-                os.nice(_EAGER)
-                _AUTOGROUP.write_text(str(_EAGER))
+            come_first()
         self._session.jump(at)
         self._fresh = True
         self._epoch += 1

@@ -5,7 +5,6 @@ So that sound on its way never waits for a page being made.
 
 import os
 import sys
-from contextlib import suppress
 from multiprocessing import forkserver
 
 import django
@@ -18,6 +17,7 @@ from channels.auth import AuthMiddlewareStack  # noqa: E402
 from channels.routing import ProtocolTypeRouter, URLRouter  # noqa: E402
 from django.urls import path, resolve  # noqa: E402
 
+from metaphon.core.listen.priority import come_first  # noqa: E402
 from metaphon.web.gc_freeze import freeze  # noqa: E402
 from metaphon.web.listen.about import about  # noqa: E402
 from metaphon.web.listen.consumer import Listener  # noqa: E402
@@ -37,6 +37,5 @@ application = ProtocolTypeRouter({"websocket": OwnPages(AuthMiddlewareStack(live
 resolve("/health")  # so that the first edit need not wait for every address to be read
 sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix being read
 forkserver.ensure_running()  # so that the first listener need not wait for it
-with suppress(PermissionError):
-    os.nice(-8)  # only some users may; as the engines do
+come_first()
 freeze()
