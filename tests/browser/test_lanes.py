@@ -1,6 +1,6 @@
 """Width as automation in the drawer of lanes: drawn, and moved for a phrase and back."""
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from metaphon.core.document.lanes import lanes_of, value_at
 from metaphon.web.mixes.models import Mix
@@ -57,3 +57,29 @@ class Drawer(BrowserTest):
         expect(page.locator("#lane .point")).to_have_count(2)
         page.click("#lanes-handle")
         expect(page.locator("#lanes")).to_be_hidden()
+
+    def test_what_is_pressed_before_another_lane_is_there_changes_nothing(self) -> None:
+        """However often the page around it is drawn anew meanwhile."""
+        page = self.open()
+        self.lamp(page, "flow/?strip=narrator_en")
+        page.keyboard.press("w")
+        lane = page.locator("#lane")
+        still = "does not move"
+        page.select_option("#lanes [name=parameter]", "gain_db")
+        expect(lane).to_contain_text(still)
+        held: list[Route] = []
+        page.route("**/lanes/?*", held.append)
+        page.select_option("#lanes [name=parameter]", "placement/distance")
+        self.wait_for(lambda: page.wait_for_timeout(50) or held)
+        page.evaluate("htmx.trigger(document.body, 'htmx:afterSettle')")
+        expect(lane).not_to_contain_text(still)
+        box = self.box(lane)
+        page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 20)
+        page.unroute("**/lanes/?*")
+        held[0].continue_()
+        expect(lane).to_contain_text(still)
+        page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 20)
+        expect(lane.locator(".point")).to_have_count(1)
+        lanes = lambda: lanes_of(document_of(self.mix), "narrator_en")  # noqa: E731
+        self.wait_for(lambda: "placement/distance" in lanes())
+        self.assertNotIn("gain_db", lanes())

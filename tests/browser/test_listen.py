@@ -17,6 +17,7 @@ from websockets.sync.server import ServerConnection, serve
 
 from metaphon.core.edits.chains import AddProcessor, RemoveProcessor
 from metaphon.core.listen.monitor import Monitor
+from metaphon.core.listen.serving import packed
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Member, Mix, Strip
 from tests.browser.server import BrowserTest
@@ -89,6 +90,7 @@ class Live(BrowserTest):
         page.locator("body").press("0")
         expect(page.locator(".chip")).to_have_count(0)
         page.keyboard.press("Space")
+        expect(page.locator("#listen .play")).to_have_text("Play")
         held = self.player(page, "player.position")
         page.wait_for_timeout(300)
         self.assertEqual(self.player(page, "player.position"), held)
@@ -131,6 +133,39 @@ class Live(BrowserTest):
         page.click("#listen .play")
         expect(page.locator("#messages")).to_contain_text("No room.")  # all of them are
         self.wait_for(lambda: not self.player(page, "player.playing"))
+
+    def test_a_beginning_that_comes_after_a_pause_is_not_played(self) -> None:
+        """A stand-in answers late: when it was to play, the listener has paused."""
+
+        def late(socket: ServerConnection) -> None:
+            socket.send(json.dumps({"ready": True}))
+            for message in socket:
+                if json.loads(message).get("do") != "pause":
+                    continue
+                header = {"epoch": 1, "stream": 0, "first": 96000, "frames": 48000, "channels": 2}
+                socket.send(json.dumps({"epoch": 1, "at": 96000}))
+                socket.send(packed(header | {"readings": {}}, np.full((2, 48000), 0.5)))
+                socket.send(json.dumps({"message": "That was late."}))
+
+        server = self.enterContext(serve(late, "127.0.0.1", 0))
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        page = self.open(bypass_csp=True)
+        self.begin_at(page, "listen/")
+        port = server.socket.getsockname()[1]
+        own = self.listen_address.rpartition(":")[2]
+        self.player(
+            page,
+            "Object.assign(player.places, "
+            f"{{ urls: [player.places.urls[0].replace('{own}', '{port}')] }})",
+        )
+        page.keyboard.press("Space")
+        self.wait_for(lambda: self.player(page, "player.answered"))
+        page.evaluate(TAP)
+        page.keyboard.press("Space")
+        expect(page.locator("#messages")).to_contain_text("That was late.")
+        page.wait_for_timeout(200)
+        self.assertEqual(self.player(page, "player.position"), 0)
+        self.assertEqual(page.evaluate("level()"), 0)
 
     def test_what_is_found_is_gone_through_one_by_one(self) -> None:
         page = self.open()

@@ -19,7 +19,11 @@ let shownFor = null;
 
 function begin() {
   const found = document.querySelector(".field-board");
-  if (!found) return (field.board = null);
+  if (!found) {
+    field.board = null;
+    if (nudged.size) keepNudged();
+    return;
+  }
   const list = found.querySelector("#field-list");
   if (!list || (found === field.board && list === field.list)) return;
   [field.board, field.list] = [found, list];
@@ -32,7 +36,9 @@ function begin() {
     object.cells = moves(object)
       ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)]
       : [];
-  for (const id of field.picked) if (!known.has(id)) field.picked.delete(id);
+  for (const id of [...field.picked, ...nudged.keys()])
+    if (!known.has(id)) [field.picked, nudged].forEach((ids) => ids.delete(id));
+  putNudged();
   build();
   showView();
   pick();
@@ -172,7 +178,19 @@ function standIns() {
 dragging(choose, redraw);
 turning(choose);
 
+// Places under the arrow keys, until they are kept: what is drawn anew meanwhile does not take them back.
+let nudged = new Map();
 let pending = null;
+function putNudged() {
+  for (const object of field.objects)
+    if (nudged.has(object.id)) [object.azimuth_deg, object.elevation_deg] = nudged.get(object.id);
+}
+function keepNudged() {
+  clearTimeout(pending);
+  const places = nudged;
+  nudged = new Map();
+  keepPlaces(places);
+}
 document.addEventListener(
   "keydown",
   (event) => {
@@ -191,19 +209,14 @@ document.addEventListener(
     else if (da || de) {
       if (!field.picked.has(id)) choose(id, false);
       if (!mayEdit()) return;
-      const places = new Map(
-        movable().map((object) => [
-          object.id,
-          [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)],
-        ]),
-      );
-      for (const object of field.objects)
-        if (places.has(object.id))
-          [object.azimuth_deg, object.elevation_deg] = places.get(object.id);
+      for (const object of movable())
+        nudged.set(object.id, [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)]);
+      putNudged();
       redraw();
-      trial(places);
+      if (!nudged.size) return;
+      trial(nudged);
       clearTimeout(pending);
-      if (places.size) pending = setTimeout(() => keepPlaces(places), 350);
+      pending = setTimeout(keepNudged, 350);
     } else return;
     event.preventDefault();
     event.stopPropagation();

@@ -20,9 +20,10 @@ const mayEdit = () => "mayEdit" in tools().dataset;
 const now = () => player.position / player.rate;
 
 function beginLane() {
-  if (!tools()) return (lane = null);
-  const fresh = JSON.parse(tools().dataset.lane);
-  const same = lane && shown === `${fresh.strip} ${fresh.path}`;
+  const fresh = tools()?.dataset.lane && JSON.parse(tools().dataset.lane);
+  const same = lane && fresh && shown === `${fresh.strip} ${fresh.path}`;
+  if (lane && !same && nudged) keepNudged();
+  if (!fresh) return (lane = null);
   // what is under the hand or on its way is not taken back, nor is what was asked for before it had arrived
   const old = fresh.revision < +document.getElementById("history").dataset.revision;
   if (same && (drag || pending || waiting || old)) return drawLane();
@@ -185,7 +186,7 @@ const setPoint = (place, [t, value, curve]) =>
   about({ kind: "set_breakpoint", place, t_s: t, value: rounded(value), curve });
 const keepEdit = (command) => {
   waiting += 1;
-  send(command, tools(), "lane").finally(() => (waiting -= 1));
+  send(command, tools() ?? document.body, "lane").finally(() => (waiting -= 1));
 };
 const placeOf = (point) => lane.points.indexOf(point);
 // In order of time, after those at the same time, as the core puts it.
@@ -199,16 +200,18 @@ const settle = (point) => {
 };
 let nudged = null; // a breakpoint under the arrow keys, and where it was
 const later = (point, place) => {
-  clearTimeout(pending);
-  if (nudged?.point !== point) nudged = { point, place };
+  if (nudged && nudged.point !== point) keepNudged();
+  nudged ??= { point, place };
   tryOut(setPoint(nudged.place, point), "lane");
-  pending = setTimeout(() => {
-    pending = null;
-    const { point: moved, place: from } = nudged;
-    nudged = null;
-    if (lane) keepEdit(setPoint(from, moved));
-  }, 350);
+  clearTimeout(pending);
+  pending = setTimeout(keepNudged, 350);
 };
+function keepNudged() {
+  clearTimeout(pending);
+  const { point, place } = nudged;
+  [nudged, pending] = [null, null];
+  keepEdit(setPoint(place, point));
+}
 const add = (point) => {
   lane.points.push(point);
   settle(point);
@@ -344,9 +347,11 @@ document.addEventListener("change", ({ target }) => {
   asked.set(target.name, target.value);
   if (target.name === "strip") asked.delete("parameter"); // what moves on the other one
   tools().dataset.query = asked; // what is drawn anew meanwhile is the new one too
-  lane = null; // what is pressed before the other one is there changes nothing
+  delete tools().dataset.lane; // what is pressed before the other one is there changes nothing
+  beginLane();
   svg().replaceChildren();
-  htmx.ajax("GET", `${tools().dataset.base}?${asked}`, {
+  wanted = `${tools().dataset.base}?${asked}`;
+  htmx.ajax("GET", wanted, {
     target: tools().closest(holder),
     swap: "innerHTML",
   });

@@ -4,6 +4,7 @@
 
 let socket = null;
 let sink = null;
+let wanted = false; // what the server still sends of a beginning after a pause is not played
 let base = 0;
 let epoch = -1; // -1: on the way to another place, and what still comes from the old one is dropped
 let top = 0;
@@ -26,7 +27,8 @@ onmessage = ({ data }) => {
     };
   } else if (data.close) socket?.close();
   else if (data.send) {
-    if (["play", "jump", "pause"].includes(data.send.do)) epoch = -1;
+    const { do: asked } = data.send;
+    if (["play", "jump", "pause"].includes(asked)) [epoch, wanted] = [-1, asked !== "pause"];
     send(data.send);
   }
 };
@@ -52,7 +54,7 @@ function connect(address) {
 
 function hear(message) {
   if (message.ready) base = top + 1;
-  if (message.epoch !== undefined && message.at !== undefined) {
+  if (wanted && message.epoch !== undefined && message.at !== undefined) {
     epoch = message.epoch;
     top = Math.max(top, base + epoch);
     message.whole = base + epoch;
