@@ -68,18 +68,18 @@ class Drawer(BrowserTest):
         page.select_option("#lanes [name=parameter]", "gain_db")
         expect(lane).to_contain_text(still)
         held: list[Route] = []
-        page.route("**/lanes/?*", held.append)
+        page.route("**/lanes/?*", lambda route: held.append(route))
         page.select_option("#lanes [name=parameter]", "placement/distance")
         self.wait_for(lambda: page.wait_for_timeout(50) or held)
         page.evaluate("htmx.trigger(document.body, 'htmx:afterSettle')")
         expect(lane).not_to_contain_text(still)
         box = self.box(lane)
         page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 20)
-        page.unroute("**/lanes/?*")
         held[0].continue_()
+        page.unroute("**/lanes/?*")
         expect(lane).to_contain_text(still)
         page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 20)
         expect(lane.locator(".point")).to_have_count(1)
-        lanes = lambda: lanes_of(document_of(self.mix), "narrator_en")  # noqa: E731
+        lanes = lambda: lanes_of(document_of(Mix.objects.get(pk=self.mix.pk)), "narrator_en")  # noqa: E731
         self.wait_for(lambda: "placement/distance" in lanes())
         self.assertNotIn("gain_db", lanes())

@@ -249,7 +249,7 @@ const moving = (places) => ({
   ),
 });
 export const trial = (places) => tryOut(moving(places), "places");
-export const keepPlaces = (places) => send(moving(places), field.board ?? document.body, "places");
+export const keepPlaces = (places) => send(moving(places), field.board, "places");
 export const movable = () =>
   field.objects.filter(
     (object) => field.picked.has(object.id) && object.mark && !moves(object) && !object.locked,

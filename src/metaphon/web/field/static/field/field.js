@@ -20,8 +20,8 @@ let shownFor = null;
 function begin() {
   const found = document.querySelector(".field-board");
   if (!found) {
-    field.board = null;
     if (nudged.size) keepNudged();
+    field.board = null;
     return;
   }
   const list = found.querySelector("#field-list");

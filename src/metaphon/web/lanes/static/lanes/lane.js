@@ -8,6 +8,7 @@ import { release, send, tryOut } from "../shell/edit.js";
 const TALL = 112;
 const LEFT = 46;
 let lane = null; // what is shown: strip, path, points [[seconds, value, curve]], low, high
+let root = null; // where its edits go, though it be gone
 let shown = ""; // the strip and parameter that are shown
 let chosen = -1;
 let drag = null;
@@ -24,6 +25,7 @@ function beginLane() {
   const same = lane && fresh && shown === `${fresh.strip} ${fresh.path}`;
   if (lane && !same && nudged) keepNudged();
   if (!fresh) return (lane = null);
+  root = tools().closest("[data-edit-url]");
   // what is under the hand or on its way is not taken back, nor is what was asked for before it had arrived
   const old = fresh.revision < +document.getElementById("history").dataset.revision;
   if (same && (drag || pending || waiting || old)) return drawLane();
@@ -186,7 +188,7 @@ const setPoint = (place, [t, value, curve]) =>
   about({ kind: "set_breakpoint", place, t_s: t, value: rounded(value), curve });
 const keepEdit = (command) => {
   waiting += 1;
-  send(command, tools() ?? document.body, "lane").finally(() => (waiting -= 1));
+  send(command, tools() ?? root, "lane").finally(() => (waiting -= 1));
 };
 const placeOf = (point) => lane.points.indexOf(point);
 // In order of time, after those at the same time, as the core puts it.

@@ -45,7 +45,8 @@ document.addEventListener("htmx:configRequest", (event) => {
   if (revision) event.detail.headers["X-Seen-Revision"] = revision;
 });
 document.addEventListener("htmx:beforeRequest", (event) => {
-  const { xhr, target, requestConfig } = event.detail;
+  const { detail } = event;
+  const { xhr, requestConfig } = detail;
   if (requestConfig.verb === "get") return;
   edits += 1;
   underWay += 1;
@@ -53,7 +54,10 @@ document.addEventListener("htmx:beforeRequest", (event) => {
     if (xhr.readyState !== XMLHttpRequest.DONE) return;
     edits += 1;
     underWay -= 1;
-    if (!document.contains(target)) drawAnew(); // its row was drawn anew while the answer was on its way
+    if (document.contains(detail.target)) return;
+    // its row or its page went while the answer was on its way: nothing of it is drawn, and all is drawn anew
+    [detail.target, detail.gone] = [document.body, true];
+    drawAnew();
   });
 });
 
@@ -88,6 +92,7 @@ const drawAnew = () =>
   htmx.ajax("GET", place(), {
     target: "#workspace",
     select: "#workspace > *",
+    selectOOB: "#history",
     swap: "innerHTML",
     headers: { "X-Edits": edits, "X-Place": place() },
   });
@@ -95,6 +100,7 @@ document.addEventListener("mix-changed", (event) => {
   if (event.detail.value !== false) drawAnew();
 });
 document.addEventListener("htmx:beforeSwap", (event) => {
+  if (event.detail.gone) event.detail.shouldSwap = false;
   const { "X-Edits": asked, "X-Place": of } = event.detail.requestConfig.headers;
   if (asked === undefined || (+asked === edits && of === place())) return;
   event.detail.shouldSwap = false;

@@ -143,15 +143,18 @@ document.addEventListener("htmx:beforeSwap", () => {
     within: element.closest("#panel") ? "#panel " : "",
   };
 });
-document.addEventListener("htmx:afterSettle", () => {
+for (const name of ["focusin", "pointerdown"])
+  document.addEventListener(name, () => (held = null), { capture: true });
+// after the workspace's own scripts have drawn; what it has loaded after it comes into view is waited for
+addEventListener("htmx:afterSettle", () => {
   if (!held || document.contains(held.element)) return;
   const { label, id, text, within } = held;
-  held = null;
   const again =
     (id && document.getElementById(id)) ||
     document.querySelector(`${within}[aria-label="${CSS.escape(label ?? "")}"]`);
-  again?.focus();
-  if (!again || text === null) return;
+  if (!again) return;
+  again.focus({ preventScroll: true });
+  if (text === null) return;
   again.value = text;
   const box = again.closest(".value");
   draw(box);
