@@ -109,7 +109,7 @@ class Field(BrowserTest):
         page.keyboard.press("ArrowRight")
         page.click("#tabs a:has-text('Flow')")
         nudged = azimuth + 1.0, elevation + 1.0
-        self.wait_for(lambda: self.place("Choir hum") == nudged, 3)
+        self.wait_for(lambda: self.place("Choir hum") == nudged)
         page.click("#undo")
         self.wait_for(lambda: self.place("Choir hum") == (azimuth, elevation))
 

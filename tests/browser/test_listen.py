@@ -134,6 +134,33 @@ class Live(BrowserTest):
         expect(page.locator("#messages")).to_contain_text("No room.")  # all of them are
         self.wait_for(lambda: not self.player(page, "player.playing"))
 
+    def test_space_plays_whatever_was_pressed_with_the_mouse_before(self) -> None:
+        """And presses the button that was gone to by the keys."""
+        page = self.open()
+        mix = self.begin_at(page, "flow/?view=table")
+        play = page.locator("#listen .play")
+        mute = page.locator("button[aria-label='Mute Rain']")
+        mute.click()
+        expect(mute).to_have_attribute("aria-pressed", "true")
+        page.keyboard.press("Space")
+        expect(play).to_have_text("Pause")
+        page.click("#undo")
+        expect(mute).to_have_attribute("aria-pressed", "false")
+        page.evaluate("htmx.trigger(document.body, 'htmx:afterSettle')")
+        page.click("#tabs a:has-text('Intake')")
+        page.wait_for_selector("#tracks")
+        page.keyboard.press("Space")
+        expect(play).to_have_text("Play")
+        page.goto(f"{self.address}/mix/{mix.pk}/flow/?view=table")
+        page.locator("button[aria-label='Mute Gull']").focus()
+        page.keyboard.press("Tab")
+        page.keyboard.press("Shift+Tab")
+        page.keyboard.press("Space")
+        expect(page.locator("button[aria-label='Mute Gull']")).to_have_attribute(
+            "aria-pressed", "true"
+        )
+        expect(play).to_have_text("Play")
+
     def test_a_beginning_that_comes_after_a_pause_is_not_played(self) -> None:
         """A stand-in answers late: when it was to play, the listener has paused."""
 

@@ -256,7 +256,6 @@ class Stumbles(BrowserTest):
         expect(page.locator("#palette-list a")).to_have_count(1)
         page.keyboard.press("Enter")
         expect(page).to_have_url(f"{self.address}/mix/{mix.pk}/field/?strip=gull")
-        # while one page makes way for the other there are two
         expect(page.locator("[aria-current=page]")).to_have_text(["Field"])
         page.keyboard.press("Control+k")
         page.keyboard.type("walrus")
@@ -264,6 +263,22 @@ class Stumbles(BrowserTest):
         page.keyboard.press("Escape")
         page.keyboard.press("?")
         expect(page.locator("#keys")).to_contain_text("Split at the playhead")
+
+    def test_a_page_comes_whole_though_its_link_went_while_it_was_on_its_way(self) -> None:
+        page = self.open()
+        mix = self.lamp(page, "flow/?view=table")
+        page.keyboard.press("Control+k")
+        page.keyboard.type("gull: pl")
+        expect(page.locator("#palette-list a")).to_have_count(1)
+        held: list[Route] = []
+        page.route("**/field/?*", lambda route: held.append(route))
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: page.wait_for_timeout(50) or held)
+        page.evaluate("document.getElementById('palette-list').replaceChildren()")
+        held[0].continue_()
+        expect(page).to_have_url(f"{self.address}/mix/{mix.pk}/field/?strip=gull")
+        expect(page.locator("[aria-current=page]")).to_have_text(["Field"])
+        expect(page.locator("header")).to_have_count(1)
 
     def test_a_state_of_the_history_is_heard_against_now(self) -> None:
         page = self.open()

@@ -61,6 +61,16 @@ document.addEventListener("htmx:beforeRequest", (event) => {
   });
 });
 
+// An answer is drawn as it was asked for, though a redraw has taken away the link that asked.
+document.addEventListener("htmx:beforeRequest", ({ detail }) => {
+  const { elt, etc, boosted } = detail;
+  const said = (name) => elt.closest(`[${name}]`)?.getAttribute(name);
+  detail.select ??= said("hx-select");
+  etc.selectOOB ??= said("hx-select-oob");
+  etc.swapOverride ??= said("hx-swap");
+  if (boosted) etc.push ??= "true";
+});
+
 // No answer is drawn under a press: what is pressed would be gone before it is let go, and the press with it.
 document.addEventListener("htmx:beforeSend", ({ detail: { xhr } }) => {
   const loaded = xhr.onload;
@@ -120,6 +130,14 @@ function step(button) {
 }
 document.addEventListener("click", ({ target }) => step(target.closest?.("[data-undo]")));
 
+// What was pressed with the mouse gives the keys back: Space plays, it does not press the same button again.
+let byHand = false;
+document.addEventListener("pointerdown", () => (byHand = true), { capture: true });
+document.addEventListener("keydown", () => (byHand = false), { capture: true });
+const giveBack = ({ click: "button, summary, [type=checkbox]", change: "select" });
+for (const [name, controls] of Object.entries(giveBack))
+  document.addEventListener(name, ({ target }) => byHand && target.closest?.(controls)?.blur());
+
 document.addEventListener("keydown", (event) => {
   const field = event.target;
   const typing = field.matches?.("input:not([type=checkbox]), select, textarea");
@@ -131,7 +149,8 @@ document.addEventListener("keydown", (event) => {
     event.preventDefault();
     step(document.getElementById(event.shiftKey ? "redo" : "undo"));
   }
-  if (event.key === " " && !typing && !event.target.matches?.("button, summary, [role=slider]")) {
+  const pressed = field.matches?.("button, summary, [type=checkbox], [role=slider]");
+  if (event.key === " " && !typing && !pressed) {
     event.preventDefault();
     document.querySelector("#listen .play")?.click();
   }
