@@ -134,7 +134,7 @@ document.addEventListener("click", ({ target }) => step(target.closest?.("[data-
 let byHand = false;
 document.addEventListener("pointerdown", () => (byHand = true), { capture: true });
 document.addEventListener("keydown", () => (byHand = false), { capture: true });
-const giveBack = ({ click: "button, summary, [type=checkbox]", change: "select" });
+const giveBack = { click: "button, summary, [type=checkbox]", change: "select" };
 for (const [name, controls] of Object.entries(giveBack))
   document.addEventListener(name, ({ target }) => byHand && target.closest?.(controls)?.blur());
 
