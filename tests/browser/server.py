@@ -14,8 +14,10 @@ from typing import Any
 from urllib.parse import quote
 
 from django.conf import settings
+from django.contrib.auth import get_user_model
 from django.core.management import call_command
 from django.db import connection, connections
+from django.test import Client
 from django.test.utils import override_settings
 from playwright.sync_api import ConsoleMessage, Locator, Page, expect, sync_playwright
 
@@ -89,7 +91,7 @@ class _Served:
 
     def _empty(self) -> None:
         if self.worker:
-            end(self.worker)  # what it had in hand goes too
+            end(self.worker, signal.SIGKILL)  # what it had in hand goes too
         # numbers go on, since the servers know mixes by theirs
         call_command("flush", interactive=False, verbosity=0, reset_sequences=False)
         with connection.cursor() as cursor:
@@ -157,8 +159,20 @@ class BrowserTest(unittest.TestCase):
 
     wait_for = staticmethod(wait_for)
 
-    def open(self, user: str = "demo", password: str = "harbour-lamp", **options: Any) -> Page:
-        """A signed-in page; whatever its console says fails the test."""
+    def open(self, user: str = "demo", **options: Any) -> Page:
+        """A page of who is signed in already; whatever its console says fails the test."""
+        page = self.page(**options)
+        client = Client()
+        client.force_login(get_user_model().objects.get(username=user))
+        name = settings.SESSION_COOKIE_NAME
+        session = {"name": name, "value": client.cookies[name].value, "url": self.address}
+        page.context.add_cookies([session])
+        page.goto(self.address)
+        page.wait_for_selector("h1:has-text('Mixes')")
+        return page
+
+    def page(self, **options: Any) -> Page:
+        """A page of nobody in particular."""
         context = self.chromium.new_context(
             viewport={"width": 1280, "height": 800}, accept_downloads=True, **options
         )
@@ -167,11 +181,6 @@ class BrowserTest(unittest.TestCase):
         page.set_default_timeout(20000)
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.on("console", self.hear_console)
-        page.goto(self.address)
-        page.fill("[name=username]", user)
-        page.fill("[name=password]", password)
-        page.click("button:has-text('Sign in')")
-        page.wait_for_selector("h1:has-text('Mixes')")
         return page
 
     def box(self, what: Locator) -> Any:

@@ -472,7 +472,7 @@ class Several(ConnectionTest):
     def test_without_rights_there_is_nothing(self) -> None:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         make_user("stranger")
-        stranger = self.cookie(self.open("stranger", "long enough word"))
+        stranger = self.cookie(self.open("stranger"))
         member, here, elsewhere = self.cookie(self.open()), self.address, "http://elsewhere.example"
         next_door = f"{here}9"  # the same machine at another port
         for headers, origin in (
@@ -491,7 +491,7 @@ class Several(ConnectionTest):
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         guest = make_user("guest")
         member = Member.objects.create(mix=mix, user=guest, role="listener")
-        page, other = self.open(), self.open("guest", "long enough word")
+        page, other = self.open(), self.open("guest")
         ends: tuple[tuple[Page, Callable[[], object]], ...] = (
             (page, lambda: self.sign_out(page)),
             (other, member.delete),

@@ -76,7 +76,7 @@ class Together(BrowserTest):
         super().setUp()
         # so that a test may record what is played
         self.one = self.at(self.open(bypass_csp=True), "handover/")
-        self.other = self.at(self.open("bo", "long enough word", bypass_csp=True), "handover/")
+        self.other = self.at(self.open("bo", bypass_csp=True), "handover/")
 
     def at(self, page: Page, place: str) -> Page:
         page.goto(f"{self.address}/mix/{self.mix.pk}/{place}")

@@ -34,7 +34,11 @@ class WholePath(BrowserTest):
         page.wait_for_selector("#renders section:first-child [data-hear]", timeout=WORK_MS)
 
     def test_the_demo_from_sign_in_to_download(self) -> None:
-        page = self.open()
+        page = self.page()
+        page.goto(self.address)
+        page.fill("[name=username]", "demo")
+        page.fill("[name=password]", "harbour-lamp")
+        page.click("button:has-text('Sign in')")
         page.click("text=The Lamp at Skerrow")
         gull = Strip.objects.get(name="Gull", mix__title="The Lamp at Skerrow")
         horn = Strip.objects.get(name="Ship's horn", mix__title="The Lamp at Skerrow")
@@ -141,7 +145,7 @@ class WholePath(BrowserTest):
         page = self.open()
         mix = self.lamp(page, "flow/?view=table")
         Member.objects.create(mix=mix, user=other, role="editor")
-        theirs = self.open("bo", "long enough word")
+        theirs = self.open("bo")
         self.lamp(theirs, "flow/?view=table")
         for screen, text in ((theirs, "-30"), (page, "-1")):
             with screen.expect_response(lambda r: r.request.method == "POST"):

@@ -48,7 +48,8 @@ async def _work(worker_app: App, wait: bool) -> None:
 
         def stop() -> None:
             for one in serving:
-                one.cancel()
+                if not one.cancelling():  # a second time would cut short its orderly end
+                    one.cancel()
 
         loop = asyncio.get_running_loop()
         for name in (signal.SIGTERM, signal.SIGINT):
