@@ -1,11 +1,19 @@
-"""The demo for tests: its sounds are made, checked and drawn once in a process, then copied."""
+"""The demo for tests: made once in a run, its sounds checked and drawn once in a process, then copied.
+
+The runner has it made beside the test databases:  python -m tests.demo FOLDER
+"""
 
 import atexit
 import io
+import json
+import os
 import shutil
+import subprocess
+import sys
 import tempfile
-from contextlib import ExitStack
-from functools import lru_cache
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
 from unittest.mock import patch
@@ -22,18 +30,38 @@ _taken: dict[str, Any] = {}  # by the name of a recording
 _drawn: dict[tuple[int, int], bytes] = {}  # by size and content
 
 
-@lru_cache(maxsize=1)
-def _made() -> tuple[Path, tuple[Path, ...]]:
-    folder = Path(tempfile.mkdtemp())
-    atexit.register(shutil.rmtree, folder, True)
-    return folder, tuple(write_demo(folder))
+_FOLDER = "METAPHON_TEST_DEMO"  # where it is made
+_ALL = "all.json"  # the names of its documents, written when all is there
+_LONGEST_S = 300.0
+
+
+@contextmanager
+def demo_is_made() -> Iterator[None]:
+    """Begin to make the demo, on whatever core is free; it is there as long as this lasts."""
+    with tempfile.TemporaryDirectory() as folder:
+        os.environ[_FOLDER] = folder
+        making = subprocess.Popen([sys.executable, "-m", "tests.demo", folder])
+        try:
+            yield
+        finally:
+            making.kill()
+            making.wait()
 
 
 def demo_in(folder: Path) -> list[Path]:
     """The demo's documents with their audio, in a folder; as `write_demo`."""
-    source, documents = _made()
+    if _FOLDER not in os.environ:  # under another runner
+        alone = ExitStack()
+        alone.enter_context(demo_is_made())
+        atexit.register(alone.close)
+    source = Path(os.environ[_FOLDER])
+    until = time.monotonic() + _LONGEST_S
+    while not (source / _ALL).exists():
+        assert time.monotonic() < until, "the demo could not be made"
+        time.sleep(0.05)
     shutil.copytree(source, folder, dirs_exist_ok=True)
-    return [folder / document.name for document in documents]
+    (folder / _ALL).unlink()
+    return [folder / name for name in json.loads((source / _ALL).read_text())]
 
 
 def _read_once(work: Any, *arguments: Any, name: str, **more: Any) -> Any:
@@ -58,3 +86,10 @@ def bring_in_demo() -> None:
         stack.enter_context(patch(f"{_RECORDINGS}.read_apart", _read_once))
         stack.enter_context(patch(f"{_RECORDINGS}.measure_peaks", _drawn_once))
         call_command("demo", stdout=io.StringIO())
+
+
+if __name__ == "__main__":
+    made = Path(sys.argv[1])
+    names = [document.name for document in write_demo(made)]
+    (made / "begun").write_text(json.dumps(names))
+    (made / "begun").rename(made / _ALL)  # whole, or not there

@@ -20,6 +20,7 @@ from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
 from django.test.utils import override_settings
 
 from tests.browser.server import stop_servers
+from tests.demo import demo_is_made
 
 _IN_BROWSER = "tests.browser."
 
@@ -115,7 +116,8 @@ class Runner(DiscoverRunner):
 
     def run_tests(self, *args: Any, **options: Any) -> int:
         try:
-            return super().run_tests(*args, **options)
+            with demo_is_made():  # while the databases are
+                return super().run_tests(*args, **options)
         finally:
             sys.stderr.flush()
             print(self._closing, flush=True)

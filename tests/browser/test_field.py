@@ -95,8 +95,8 @@ class Field(BrowserTest):
             "() => { const wait = setTimeout;"
             " window.setTimeout = (act, ms) => wait(act, ms === 350 ? 4000 : ms); }"
         )
-        azimuth, elevation = self.place("Choir hum")
-        mark = page.locator('.object[aria-label$="Choir hum"]')
+        azimuth, elevation = self.place("Ship's horn")
+        mark = page.locator('.object[aria-label$="Ship\'s horn"]')
         mark.focus()
         page.keyboard.press("ArrowLeft")
         page.evaluate("document.querySelector('#field-list').dataset.old = ''")
@@ -105,13 +105,13 @@ class Field(BrowserTest):
         )
         expect(page.locator("#field-list[data-old]")).to_have_count(0)
         page.keyboard.press("ArrowUp")
-        page.locator('.object[aria-label$="Ship\'s horn"]').focus()
+        page.locator('.object[aria-label$="Narrator (nb)"]').focus()
         page.keyboard.press("ArrowRight")
         page.click("#tabs a:has-text('Flow')")
         nudged = azimuth + 1.0, elevation + 1.0
-        self.wait_for(lambda: self.place("Choir hum") == nudged)
+        self.wait_for(lambda: self.place("Ship's horn") == nudged)
         page.click("#undo")
-        self.wait_for(lambda: self.place("Choir hum") == (azimuth, elevation))
+        self.wait_for(lambda: self.place("Ship's horn") == (azimuth, elevation))
 
     def test_several_at_once(self) -> None:
         page = self.field()

@@ -77,11 +77,12 @@ class EveryAddress(WebTest):
         return send(address, data, headers=headers)
 
     def test_nobody_gets_anywhere_without_signing_in(self) -> None:
+        nobody = Client()
         for route in routes():
             if route.name in _PUBLIC:
                 continue
             for method in ("GET", "POST", "PATCH"):
-                answer = self.ask(Client(), route, method)
+                answer = self.ask(nobody, route, method)
                 refused = answer.status_code in (401, 405) or (
                     answer.status_code == 302 and answer["Location"].startswith("/sign-in?")
                 )

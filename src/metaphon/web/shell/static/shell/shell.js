@@ -136,7 +136,10 @@ document.addEventListener("pointerdown", () => (byHand = true), { capture: true 
 document.addEventListener("keydown", () => (byHand = false), { capture: true });
 const giveBack = { click: "button, summary, [type=checkbox]", change: "select" };
 for (const [name, controls] of Object.entries(giveBack))
-  document.addEventListener(name, ({ target }) => byHand && target.closest?.(controls)?.blur());
+  document.addEventListener(name, ({ target }) => {
+    const control = byHand && target.closest?.(controls);
+    if (control) setTimeout(() => control.blur()); // a form is told first which button has sent it
+  });
 
 document.addEventListener("keydown", (event) => {
   const field = event.target;
