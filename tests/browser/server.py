@@ -35,6 +35,8 @@ _FLAGS = (
     "--disable-component-update",
     "--disable-sync",
     "--autoplay-policy=no-user-gesture-required",
+    # a window of the browser's own for each page, which nobody sees, and half of its work
+    "--disable-features=WebUIOmniboxPopup,WebUIOmniboxAimPopup,HttpsUpgrades,MediaRouter,Translate",
 )
 
 
