@@ -1,6 +1,7 @@
-"""The demo for tests: made once in a run, its sounds checked and drawn once in a process, then copied.
+"""The demo for tests, made once in a run.
 
-The runner has it made beside the test databases:  python -m tests.demo FOLDER
+Its sounds are checked and drawn once in a process, then copied. The runner has it made beside the
+test databases:  python -m tests.demo FOLDER
 """
 
 import atexit
