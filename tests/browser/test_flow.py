@@ -3,7 +3,9 @@
 A print made, woken and made again.
 """
 
-from playwright.sync_api import Page, expect
+import re
+
+from playwright.sync_api import APIResponse, Page, Route, expect
 
 from metaphon.web.mixes.models import Mix, Strip
 from tests.browser.server import WORK_MS, BrowserTest
@@ -85,6 +87,25 @@ class Flow(BrowserTest):
         page.focus('.node[data-name="Choir hum"]')
         page.keyboard.press("Enter")
         expect(page.locator("#panel h2").first).to_have_text("Choir hum")
+
+    def test_a_strip_opened_while_an_edit_is_on_its_way_stays_open(self) -> None:
+        page = self.flow("map")
+        page.wait_for_selector(".node")
+        held: list[tuple[Route, APIResponse]] = []
+        page.route("**/flow/edit", lambda route: held.append((route, route.fetch())))
+        sea = page.locator('.node[data-name="Sea"]')
+        sea.focus()
+        page.keyboard.press("m")
+        self.wait_for(lambda: page.wait_for_timeout(50) or held)
+        page.keyboard.press("Enter")
+        expect(page.locator("#panel h2").first).to_have_text("Sea")
+        route, answer = held[0]
+        route.fulfill(response=answer)
+        expect(sea).to_have_class(re.compile("is-muted"))
+        expect(page.locator("#panel h2").first).to_have_text("Sea")
+        expect(page.locator("#panel [aria-label='Mute Sea']")).to_have_attribute(
+            "aria-pressed", "true"
+        )
 
     def test_a_number_under_the_hand_is_sent_once_though_its_row_is_drawn_anew(self) -> None:
         page = self.flow("table")

@@ -19,26 +19,46 @@ const begin = () =>
 // -- the open strip is kept in the address, so that reload and undo keep it
 
 const opened = () => panel()?.querySelector("[data-open]")?.dataset.open;
+const wanted = () => new URLSearchParams(location.search).get("strip") ?? "";
+let opening = ""; // what was opened and is on its way
+function load(strip) {
+  opening = strip;
+  htmx
+    .ajax("GET", `${flow().dataset.base}strip/${encodeURIComponent(strip)}`, {
+      source: flow(),
+      target: "#panel",
+      swap: "innerHTML",
+    })
+    .finally(() => {
+      if (opening === strip) opening = "";
+      mark();
+    });
+}
 function open(strip) {
   const address = new URL(location.href);
   if (strip) address.searchParams.set("strip", strip);
   else address.searchParams.delete("strip");
   history.replaceState(null, "", address);
   if (!strip) {
+    opening = "";
     panel().replaceChildren();
     drawMap();
   }
-  if (strip && opened() !== strip)
-    htmx
-      .ajax("GET", `${flow().dataset.base}strip/${encodeURIComponent(strip)}`, {
-        source: flow(),
-        target: "#panel",
-        swap: "innerHTML",
-      })
-      .then(mark);
-  mark(strip);
+  if (strip && opened() !== strip) load(strip);
+  mark();
 }
-function mark(strip = new URLSearchParams(location.search).get("strip")) {
+// An answer brings the panel that was open when it was asked for; another one that was opened since stays.
+let asked = "";
+document.addEventListener("htmx:beforeSwap", ({ detail }) => {
+  asked = detail.requestConfig.headers["X-Panel"] ?? "";
+});
+document.addEventListener("htmx:oobBeforeSwap", ({ detail }) => {
+  const now = opening || (opened() ?? "");
+  if (detail.target.id !== "panel" || asked === now) return;
+  detail.shouldSwap = false;
+  if (now) load(now);
+});
+function mark(strip = wanted()) {
   document
     .querySelectorAll("tr.chosen, .node.open")
     .forEach((one) => one.classList.remove("chosen", "open"));
