@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 
 import soundfile
-from playwright.sync_api import Locator, Page, Request, Route, expect
+from playwright.sync_api import APIResponse, Locator, Page, Request, Route, expect
 
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes.models import Clip, Mix
@@ -79,6 +79,24 @@ class TimeLine(BrowserTest):
                 self.page.click("#undo")
         [back] = self.of("gull")
         self.assertEqual((back.start_s, back.in_s, back.length_s), (before.start_s, 0.0, None))
+
+    def test_what_is_chosen_while_an_edit_is_on_its_way_has_its_own_numbers(self) -> None:
+        held: list[tuple[Route, APIResponse]] = []
+        self.page.route("**/intake/edit", lambda route: held.append((route, route.fetch())))
+        numbers, sea = self.page.locator("#clip b"), self.clip("sea")
+        sea.focus()
+        expect(numbers).to_have_text("Sea")
+        label = sea.get_attribute("aria-label") or ""
+        self.page.keyboard.press("Shift+ArrowRight")
+        self.wait_for(lambda: self.page.wait_for_timeout(50) or held)
+        self.clip("rain").focus()
+        expect(numbers).to_have_text("Rain")
+        route, answer = held[0]
+        route.fulfill(response=answer)
+        expect(sea).not_to_have_attribute("aria-label", label)
+        expect(numbers).to_have_text("Rain")
+        self.page.unroute("**/intake/edit")
+        self.press(self.page, "Control+z")
 
     def test_by_keys_and_by_numbers(self) -> None:
         page, clip = self.page, self.clip("rowing_boat" if self.of("rowing_boat") else "boat")

@@ -205,14 +205,17 @@ document.addEventListener(
   "focusin",
   ({ target }) => target.matches?.(".timeline :is(.clip, .marker)") && choose(target),
 );
+const keyOf = ({ dataset }) => dataset.marker ?? `${dataset.place} ${dataset.strip}`;
 document.addEventListener("htmx:configRequest", ({ detail }) => {
   const one = root() && chosen && document.getElementById(chosen);
-  if (one?.dataset.marker) detail.headers["X-Marker"] = one.dataset.marker;
-  else if (one) detail.headers["X-Clip"] = `${one.dataset.place} ${one.dataset.strip}`;
+  if (one) detail.headers[one.dataset.marker ? "X-Marker" : "X-Clip"] = keyOf(one);
 });
 
+let asked; // what was chosen when the answer that is drawn was asked for
 // numbers that are being typed are not drawn anew
 document.addEventListener("htmx:beforeSwap", ({ detail }) => {
+  const { headers } = detail.requestConfig;
+  asked = headers["X-Marker"] ?? headers["X-Clip"];
   if (detail.target.id === "clip" && detail.target.contains(document.activeElement))
     detail.shouldSwap = false;
 });
@@ -499,9 +502,9 @@ function follow(element, event, move) {
 document.addEventListener("htmx:load", ({ target }) => {
   if (target.id !== "tracks" && !target.querySelector?.("#tracks")) return;
   layOut();
-  // the numbers of the chosen clip are always there
+  // the numbers of what is chosen are always there, and no other's
   const one = chosen && document.getElementById(chosen);
-  if (one && !document.querySelector("#clip .value")) {
+  if (one && (asked !== keyOf(one) || !document.querySelector("#clip .value"))) {
     chosen = null;
     choose(one);
   }
