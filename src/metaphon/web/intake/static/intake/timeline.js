@@ -54,23 +54,26 @@ export function layOut() {
   asked = true;
   requestAnimationFrame(() => {
     asked = false;
-    if (!line()) return;
-    if (!view.perS) fit();
-    const loudest = Math.max(
-      ...[...line().querySelectorAll(".clip")].map((clip) => clip.peak ?? 0),
-      1e-3,
-    );
-    line()
-      .querySelectorAll(".clip")
-      .forEach((clip) => place(clip, loudest));
-    line().querySelectorAll(".marker").forEach(placeMarker);
-    drawRuler();
-    drawAlong();
-    movePlayhead();
-    const shows = laneWidth() / view.perS;
-    root().querySelector("[data-shows]").textContent =
-      `${clock(view.from, shows)} to ${clock(view.from + shows, shows)}`;
+    drawAll();
   });
+}
+function drawAll() {
+  if (!line()) return;
+  if (!view.perS) fit();
+  const loudest = Math.max(
+    ...[...line().querySelectorAll(".clip")].map((clip) => clip.peak ?? 0),
+    1e-3,
+  );
+  line()
+    .querySelectorAll(".clip")
+    .forEach((clip) => place(clip, loudest));
+  line().querySelectorAll(".marker").forEach(placeMarker);
+  drawRuler();
+  drawAlong();
+  movePlayhead();
+  const shows = laneWidth() / view.perS;
+  root().querySelector("[data-shows]").textContent =
+    `${clock(view.from, shows)} to ${clock(view.from + shows, shows)}`;
 }
 
 function place(clip, loudest) {
@@ -211,11 +214,11 @@ document.addEventListener("htmx:configRequest", ({ detail }) => {
   if (one) detail.headers[one.dataset.marker ? "X-Marker" : "X-Clip"] = keyOf(one);
 });
 
-let asked; // what was chosen when the answer that is drawn was asked for
+let chosenThen; // when the answer that is drawn was asked for
 // numbers that are being typed are not drawn anew
 document.addEventListener("htmx:beforeSwap", ({ detail }) => {
   const { headers } = detail.requestConfig;
-  asked = headers["X-Marker"] ?? headers["X-Clip"];
+  chosenThen = headers["X-Marker"] ?? headers["X-Clip"];
   if (detail.target.id === "clip" && detail.target.contains(document.activeElement))
     detail.shouldSwap = false;
 });
@@ -501,10 +504,10 @@ function follow(element, event, move) {
 
 document.addEventListener("htmx:load", ({ target }) => {
   if (target.id !== "tracks" && !target.querySelector?.("#tracks")) return;
-  layOut();
+  drawAll(); // at once: what is pressed before the next frame is where it was
   // the numbers of what is chosen are always there, and no other's
   const one = chosen && document.getElementById(chosen);
-  if (one && (asked !== keyOf(one) || !document.querySelector("#clip .value"))) {
+  if (one && (chosenThen !== keyOf(one) || !document.querySelector("#clip .value"))) {
     chosen = null;
     choose(one);
   }
