@@ -58,7 +58,8 @@ document.addEventListener("htmx:oobBeforeSwap", ({ detail }) => {
   detail.shouldSwap = false;
   if (now) load(now);
 });
-function mark(strip = wanted()) {
+function mark() {
+  const strip = wanted();
   document
     .querySelectorAll("tr.chosen, .node.open")
     .forEach((one) => one.classList.remove("chosen", "open"));
