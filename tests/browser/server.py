@@ -19,7 +19,15 @@ from django.core.management import call_command
 from django.db import connection, connections
 from django.test import Client
 from django.test.utils import override_settings
-from playwright.sync_api import ConsoleMessage, Locator, Page, expect, sync_playwright
+from playwright.sync_api import (
+    APIResponse,
+    ConsoleMessage,
+    Locator,
+    Page,
+    Route,
+    expect,
+    sync_playwright,
+)
 
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
@@ -70,8 +78,8 @@ class _Served:
         self._begin(command(PAGES, port, "error"))
         self._begin(command(LISTENING, listen_port, "error"))
         self.worker: subprocess.Popen[bytes] | None = None
-        for served in (port, listen_port):
-            wait_for(lambda served=served: not port_is_free(served))
+        for served in (port, listen_port):  # the engine's loops may have to be compiled first
+            wait_for(lambda served=served: not port_is_free(served), seconds=600.0)
         playwright = sync_playwright().start()
         self._stack.callback(playwright.stop)
         self.chromium = playwright.chromium.launch(executable_path=CHROMIUM, args=list(_FLAGS))
@@ -134,6 +142,29 @@ def wait_for(ready: Any, seconds: float = 60.0) -> None:
                 return
         time.sleep(0.1)
     raise AssertionError("this did not come about in time")
+
+
+class HeldBack:
+    """The first request to an address, on its way until it is let go; later ones are not held."""
+
+    def __init__(self, page: Page, address: str, answered: bool = False) -> None:
+        self._page, self._answered = page, answered
+        self._held: list[tuple[Route, APIResponse | None]] = []
+        page.route(address, self._hold)
+
+    def _hold(self, route: Route) -> None:
+        if self._held:
+            route.continue_()
+        else:
+            self._held.append((route, route.fetch() if self._answered else None))
+
+    def came(self) -> None:
+        """Wait until the page has asked, and the server answered where that was to be held."""
+        wait_for(lambda: self._page.wait_for_timeout(50) or self._held)
+
+    def let_go(self) -> None:
+        [(route, answer)] = self._held
+        route.fulfill(response=answer) if answer else route.continue_()
 
 
 class BrowserTest(unittest.TestCase):

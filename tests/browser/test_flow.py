@@ -5,10 +5,10 @@ A print made, woken and made again.
 
 import re
 
-from playwright.sync_api import APIResponse, Page, Route, expect
+from playwright.sync_api import Page, expect
 
 from metaphon.web.mixes.models import Mix, Strip
-from tests.browser.server import WORK_MS, BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest, HeldBack
 
 
 class Flow(BrowserTest):
@@ -91,16 +91,14 @@ class Flow(BrowserTest):
     def test_a_strip_opened_while_an_edit_is_on_its_way_stays_open(self) -> None:
         page = self.flow("map")
         page.wait_for_selector(".node")
-        held: list[tuple[Route, APIResponse]] = []
-        page.route("**/flow/edit", lambda route: held.append((route, route.fetch())))
+        edit = HeldBack(page, "**/flow/edit", answered=True)
         sea = page.locator('.node[data-name="Sea"]')
         sea.focus()
         page.keyboard.press("m")
-        self.wait_for(lambda: page.wait_for_timeout(50) or held)
+        edit.came()
         page.keyboard.press("Enter")
         expect(page.locator("#panel h2").first).to_have_text("Sea")
-        route, answer = held[0]
-        route.fulfill(response=answer)
+        edit.let_go()
         expect(sea).to_have_class(re.compile("is-muted"))
         expect(page.locator("#panel h2").first).to_have_text("Sea")
         expect(page.locator("#panel [aria-label='Mute Sea']")).to_have_attribute(

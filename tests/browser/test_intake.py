@@ -5,12 +5,12 @@ import tempfile
 from pathlib import Path
 
 import soundfile
-from playwright.sync_api import APIResponse, Locator, Page, Request, Route, expect
+from playwright.sync_api import Locator, Page, Request, Route, expect
 
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes.models import Clip, Mix
 from metaphon.web.mixes.snapshots import document_of
-from tests.browser.server import WORK_MS, BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest, HeldBack
 from tests.sounds import RATE_HZ, noise
 
 
@@ -81,21 +81,18 @@ class TimeLine(BrowserTest):
         self.assertEqual((back.start_s, back.in_s, back.length_s), (before.start_s, 0.0, None))
 
     def test_what_is_chosen_while_an_edit_is_on_its_way_has_its_own_numbers(self) -> None:
-        held: list[tuple[Route, APIResponse]] = []
-        self.page.route("**/intake/edit", lambda route: held.append((route, route.fetch())))
+        edit = HeldBack(self.page, "**/intake/edit", answered=True)
         numbers, sea = self.page.locator("#clip b"), self.clip("sea")
         sea.focus()
         expect(numbers).to_have_text("Sea")
         label = sea.get_attribute("aria-label") or ""
         self.page.keyboard.press("Shift+ArrowRight")
-        self.wait_for(lambda: self.page.wait_for_timeout(50) or held)
+        edit.came()
         self.clip("rain").focus()
         expect(numbers).to_have_text("Rain")
-        route, answer = held[0]
-        route.fulfill(response=answer)
+        edit.let_go()
         expect(sea).not_to_have_attribute("aria-label", label)
         expect(numbers).to_have_text("Rain")
-        self.page.unroute("**/intake/edit")
         self.press(self.page, "Control+z")
 
     def test_by_keys_and_by_numbers(self) -> None:
@@ -131,6 +128,33 @@ class TimeLine(BrowserTest):
         self.assertEqual(self.of(ref)[0].fade_out_s, 1.5)
         expect(page.locator("#clip input[aria-label$='fade out']")).to_have_value("1.500")
 
+    def test_two_clips_nudged_one_after_the_other_are_both_kept(self) -> None:
+        page, refs = self.page, ("sea", "rain")
+        before = [self.of(ref)[0].start_s for ref in refs]
+        for ref in refs:
+            self.clip(ref).focus()
+            page.keyboard.press("Shift+ArrowRight")
+        page.keyboard.press("ArrowUp")  # another number of the same
+
+        def now() -> tuple[list[float], float]:
+            return [self.of(ref)[0].start_s for ref in refs], self.of("rain")[0].gain_db
+
+        self.wait_for(lambda: now() == ([one + 1.0 for one in before], 0.5))
+        edit = HeldBack(page, "**/intake/edit", answered=True)
+        page.keyboard.press("ArrowUp")
+        edit.came()
+        page.keyboard.press("ArrowUp")
+        edit.let_go()  # what is drawn now does not know of the last step
+        expect(page.locator("#clip input[aria-label$='gain']")).to_have_value("1.0")
+        self.assertEqual(self.clip("rain").get_attribute("data-gain"), "1.5")
+        page.click("#undo")  # of the last step, though it is not kept yet
+        expect(page.locator("#redo")).to_be_enabled()
+        self.assertEqual(now()[1], 1.0)
+        for _ in range(4):
+            with page.expect_response(lambda r: "undo" in r.url):
+                page.click("#undo")
+        self.assertEqual(now(), (before, 0.0))
+
     def test_a_clip_goes_to_another_track_and_several_lie_on_one(self) -> None:
         self.drag(self.clip("drum_one"), 0.5, 30, 120, 60)
         self.assertEqual((len(self.of("drum_one")), len(self.of("drum_two"))), (0, 2))
@@ -151,6 +175,10 @@ class TimeLine(BrowserTest):
         page.keyboard.press("m")
         expect(page.locator(".marker")).to_have_count(before + 1)
         page.locator(".marker[data-at='30.0']").click()
+        page.keyboard.press("Shift+ArrowRight")  # what the mouse has chosen has the keys
+        self.wait_for(lambda: (31.0, "") in markers())
+        page.keyboard.press("Shift+ArrowLeft")
+        self.wait_for(lambda: (30.0, "") in markers())
         page.get_by_label("Name of the marker").fill("Half way")
         page.get_by_label("Name of the marker").press("Tab")
         self.wait_for(lambda: (30.0, "Half way") in markers())

@@ -1,11 +1,11 @@
 """Width as automation in the drawer of lanes: drawn, and moved for a phrase and back."""
 
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Page, expect
 
 from metaphon.core.document.lanes import lanes_of, value_at
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
-from tests.browser.server import BrowserTest
+from tests.browser.server import BrowserTest, HeldBack
 
 _WIDTH = "chain/0/correlation"
 
@@ -67,16 +67,14 @@ class Drawer(BrowserTest):
         still = "does not move"
         page.select_option("#lanes [name=parameter]", "gain_db")
         expect(lane).to_contain_text(still)
-        held: list[Route] = []
-        page.route("**/lanes/?*", lambda route: held.append(route))
+        asked = HeldBack(page, "**/lanes/?*")
         page.select_option("#lanes [name=parameter]", "placement/distance")
-        self.wait_for(lambda: page.wait_for_timeout(50) or held)
+        asked.came()
         page.evaluate("htmx.trigger(document.body, 'htmx:afterSettle')")
         expect(lane).not_to_contain_text(still)
         box = self.box(lane)
         page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 20)
-        held[0].continue_()
-        page.unroute("**/lanes/?*")
+        asked.let_go()
         expect(lane).to_contain_text(still)
         page.mouse.click(box["x"] + 0.5 * box["width"], box["y"] + 20)
         expect(lane.locator(".point")).to_have_count(1)

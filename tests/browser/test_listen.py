@@ -134,6 +134,18 @@ class Live(BrowserTest):
         expect(page.locator("#messages")).to_contain_text("No room.")  # all of them are
         self.wait_for(lambda: not self.player(page, "player.playing"))
 
+    def test_before_the_server_answers_it_is_said_and_the_sound_begins_when_it_does(self) -> None:
+        page = self.open(bypass_csp=True)
+        page.on("console", lambda told: self.faults.clear() if "ws://" in told.text else None)
+        self.begin_at(page, "listen/")
+        own = self.player(page, "player.places.urls")
+        nobody = f"['{own[0].replace(self.listen_address.rpartition(':')[2], '9')}']"
+        self.player(page, f"Object.assign(player.places, {{ at: 0, urls: {nobody} }})")
+        page.click("#listen .play")
+        expect(page.locator("#messages")).to_contain_text("does not answer yet")
+        self.player(page, f"Object.assign(player.places, {{ at: 0, urls: {own} }})")
+        self.plays_on(page)
+
     def test_space_plays_whatever_was_pressed_with_the_mouse_before(self) -> None:
         """And presses the button that was gone to by the keys."""
         page = self.open()

@@ -3,12 +3,12 @@
 import tempfile
 from pathlib import Path
 
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Page, expect
 
 from metaphon.web.jobs.models import Survey
 from metaphon.web.jobs.tasks import survey_mix
 from metaphon.web.mixes.models import Mix
-from tests.browser.server import WORK_MS, BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest, HeldBack
 from tests.sounds import RATE_HZ, sine
 from tests.web.base import recording
 
@@ -178,20 +178,14 @@ class Stumbles(BrowserTest):
     def test_a_redraw_of_one_view_is_not_drawn_in_the_next(self) -> None:
         page = self.open()
         self.lamp(page, "handover/")
-        held: list[Route] = []
-
-        def hold(route: Route) -> None:
-            first = not held and "x-place" in route.request.headers
-            held.append(route) if first else route.continue_()
-
-        page.route("**/handover/**", hold)
+        asked = HeldBack(page, "**/handover/")
         page.evaluate("document.dispatchEvent(new CustomEvent('mix-changed', {detail: {}}))")
-        self.wait_for(lambda: held or page.wait_for_timeout(20))
+        asked.came()
         page.locator("nav[aria-label=View]").get_by_text("Platform").click()
         current = page.locator("nav[aria-label=View] [aria-current]")
         expect(current).to_have_text("Platform")
         with page.expect_response(lambda r: "view=platform" in r.url):  # it is asked for anew
-            held[0].continue_()
+            asked.let_go()
         expect(current).to_have_text("Platform")
 
     def test_findings_stay_open_say_what_became_of_one_and_go_on_to_the_next(self) -> None:
@@ -273,12 +267,11 @@ class Stumbles(BrowserTest):
         page.keyboard.press("Control+k")
         page.keyboard.type("gull: pl")
         expect(page.locator("#palette-list a")).to_have_count(1)
-        held: list[Route] = []
-        page.route("**/field/?*", lambda route: held.append(route))
+        asked = HeldBack(page, "**/field/?*")
         page.keyboard.press("Enter")
-        self.wait_for(lambda: page.wait_for_timeout(50) or held)
+        asked.came()
         page.evaluate("document.getElementById('palette-list').replaceChildren()")
-        held[0].continue_()
+        asked.let_go()
         expect(page).to_have_url(f"{self.address}/mix/{mix.pk}/field/?strip=gull")
         expect(page.locator("[aria-current=page]")).to_have_text(["Field"])
         expect(page.locator("header")).to_have_count(1)

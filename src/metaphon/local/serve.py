@@ -20,7 +20,8 @@ from metaphon.local.environment import LOCAL, environment
 from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
 
 _FIRST_PORT = 8000
-_READY_WITHIN_S = 60.0
+_READY_WITHIN_S = 600.0
+_LONG_S = 12.0  # from here on it is said what is waited for
 _MOST_ENDS = 10  # of its processes, within so long, before it gives up
 _ENDS_WITHIN_S = 30.0
 
@@ -119,13 +120,17 @@ def _serve(port: int, address: str | None) -> int:
             if done.returncode:
                 raise ClusterError(f"{' '.join(what)} failed; see above.")
 
+        def start(name: str) -> None:
+            children[name] = begin(commands[name], variables)
+
         try:
+            start("server for listening")  # needs no database yet, and takes the longest
             run("migrate", "--verbosity", "0")
             run("demo")
-            for name, arguments in commands.items():
-                children[name] = begin(arguments, variables)
+            start("server of the pages")
+            start("worker")
             here = f"http://127.0.0.1:{port}"
-            _wait_until_ready(here, children["server of the pages"])
+            _wait_until_ready(here, children)
             print(f"Metaphon is at {address or here}/  (Ctrl-C ends it)", flush=True)
             ended: deque[float] = deque(maxlen=_MOST_ENDS)
             while True:
@@ -135,7 +140,7 @@ def _serve(port: int, address: str | None) -> int:
                     ended.append(time.monotonic())
                     if len(ended) == _MOST_ENDS and ended[-1] - ended[0] < _ENDS_WITHIN_S:
                         raise ClusterError(f"The {name} ends again and again; see above.")
-                    children[name] = begin(commands[name], variables)
+                    start(name)
                 time.sleep(0.5)
         except _Stop:
             print("Stopping", file=sys.stderr)
@@ -146,11 +151,16 @@ def _serve(port: int, address: str | None) -> int:
             _end(list(children.values()))
 
 
-def _wait_until_ready(here: str, pages: subprocess.Popen[bytes]) -> None:
-    until = time.monotonic() + _READY_WITHIN_S
-    while time.monotonic() < until and pages.poll() is None:
+def _wait_until_ready(here: str, children: dict[str, subprocess.Popen[bytes]]) -> None:
+    began, told = time.monotonic(), False
+    while time.monotonic() < began + _READY_WITHIN_S:
         with suppress(OSError), urllib.request.urlopen(f"{here}/health", timeout=4):
             return
+        if any(child.poll() is not None for child in children.values()):
+            break
+        if time.monotonic() > began + _LONG_S and not told:
+            told = True
+            print("Compiling the sound engine, once for this version", file=sys.stderr)
         time.sleep(0.1)
     raise ClusterError("It did not become ready; see above.")
 

@@ -47,6 +47,13 @@ _engines = multiprocessing.get_context("forkserver")
 _engines.set_forkserver_preload(["metaphon.core.listen.preload"])
 
 
+def first_engine_is_ready() -> None:
+    """Wait until an engine begins at once: what they are forked from has compiled its loops."""
+    trial = _engines.Process(target=int)
+    trial.start()
+    trial.join()
+
+
 def _tried(preview: Any) -> dict[str, Any]:
     """A command that is tried, its files where they lie. Raises InputError for what is none."""
     return on_this_machine(read(preview)).model_dump(mode="json")

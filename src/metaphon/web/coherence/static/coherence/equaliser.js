@@ -5,6 +5,7 @@
 import { inStep } from "../listen/bar.js";
 import { player } from "../listen/player.js";
 import { release, send, tryOut } from "../shell/edit.js";
+import { keepNudged, nudge, nudgedOf } from "../shell/nudge.js";
 
 const WIDE = 800;
 const HIGH = 300;
@@ -89,20 +90,26 @@ function tryHandle(handle, data) {
   tryOut(command, control(handle));
   drawCurves(command);
 }
-let pending = null; // a handle under the keys or the wheel, kept a little after the last of them
-function keep(handle, data) {
-  clearTimeout(pending?.timer);
-  pending = null;
+function keep(handle, data, own = board(), command = commandOf(handle, data)) {
   asked = null;
-  send(commandOf(handle, data), board(), control(handle));
+  handle.dataset.handle = JSON.stringify(data); // what is set next goes on from here, drawn anew or not
+  send(command, own, control(handle));
 }
-function nudge(handle, change) {
-  if (pending && pending.handle !== handle) keep(pending.handle, pending.data);
-  const data = pending?.data ?? JSON.parse(handle.dataset.handle);
-  clearTimeout(pending?.timer);
+const nameOf = (handle) => `${board().dataset.curves} ${control(handle)}`;
+const numbersOf = (handle) => nudgedOf(nameOf(handle)) ?? JSON.parse(handle.dataset.handle);
+// Under the keys or the wheel.
+function step(handle, change) {
+  const data = numbersOf(handle);
   change(data);
   tryHandle(handle, data);
-  pending = { handle, data, timer: setTimeout(() => keep(handle, data), 350) };
+  const [own, command] = [board().closest("[data-edit-url]"), commandOf(handle, data)];
+  nudge(nameOf(handle), data, () => keep(handle, data, own, command));
+}
+function putNudged() {
+  for (const handle of svg()?.querySelectorAll(".handle") ?? []) {
+    const data = nudgedOf(nameOf(handle));
+    if (data) draw(handle, data);
+  }
 }
 
 // A band alone: what it lifts or takes away, by a low-cut and a high-cut round it, and all others off.
@@ -158,7 +165,7 @@ document.addEventListener("pointerdown", (event) => {
   event.preventDefault();
   if (event.altKey) return hear(handle);
   if (!mayEdit()) return;
-  if (pending) keep(pending.handle, pending.data);
+  keepNudged();
   svg().setPointerCapture(event.pointerId);
   drag = { handle, data: JSON.parse(handle.dataset.handle), moved: false, stroke: [] };
 });
@@ -238,7 +245,7 @@ document.addEventListener(
     const handle = event.target.closest?.("#equaliser .handle");
     if (!handle || !mayEdit()) return;
     event.preventDefault();
-    nudge(handle, sharper(event.deltaY < 0 ? 1 : -1));
+    step(handle, sharper(event.deltaY < 0 ? 1 : -1));
   },
   { passive: false },
 );
@@ -252,15 +259,15 @@ document.addEventListener(
     else if (!mayEdit()) return;
     else if (event.key === "ArrowRight" || event.key === "ArrowLeft") {
       const by = 2 ** ((event.key === "ArrowRight" ? size : -size) / 24);
-      nudge(handle, (data) => (data.values.x = round(held(data, "x", data.values.x * by), 0.1)));
+      step(handle, (data) => (data.values.x = round(held(data, "x", data.values.x * by), 0.1)));
     } else if (event.key === "ArrowUp" || event.key === "ArrowDown") {
       const by = (event.key === "ArrowUp" ? 0.5 : -0.5) * size;
-      nudge(handle, (data) => {
+      step(handle, (data) => {
         if (data.values.y !== undefined)
           data.values.y = round(held(data, "y", data.values.y + by), 0.1);
       });
     } else if (event.key === "[" || event.key === "]")
-      nudge(handle, sharper(event.key === "]" ? size : -size));
+      step(handle, sharper(event.key === "]" ? size : -size));
     else if ((event.key === "Delete" || event.key === "Backspace") && "isEq" in board().dataset) {
       const { strip, place } = board().dataset;
       send(
@@ -325,6 +332,7 @@ function watch() {
 document.addEventListener("htmx:afterSettle", () => {
   watch();
   showCurves();
+  putNudged();
 });
 watch();
 showCurves();

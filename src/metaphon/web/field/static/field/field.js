@@ -6,12 +6,14 @@ import { player } from "../listen/player.js";
 import { choiceOf } from "../shell/choice.js";
 import { typed } from "../shell/command.js";
 import { send } from "../shell/edit.js";
+import { keepNudged, nudge, nudgedOf } from "../shell/nudge.js";
 import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } from "./chart.js";
 import { parameterShown } from "../lanes/lane.js";
 import { drawOverview, moveOn } from "./overview.js";
 import { drawSpace, turning } from "./space.js";
 import { field, find, hold, mayEdit, moves, placeOf } from "./state.js";
 
+const PLACES = "places"; // those under the arrow keys
 let filter = ""; // kept when the page is drawn anew
 let part = "place"; // the part of the panel that is open
 let view = "chart";
@@ -20,7 +22,7 @@ let shownFor = null;
 function begin() {
   const found = document.querySelector(".field-board");
   if (!found) {
-    if (nudged.size) keepNudged();
+    keepNudged();
     field.board = null;
     return;
   }
@@ -36,8 +38,8 @@ function begin() {
     object.cells = moves(object)
       ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)]
       : [];
-  for (const id of [...field.picked, ...nudged.keys()])
-    if (!known.has(id)) [field.picked, nudged].forEach((ids) => ids.delete(id));
+  for (const ids of [field.picked, nudgedOf(PLACES)])
+    for (const id of ids?.keys() ?? []) if (!known.has(id)) ids.delete(id);
   putNudged();
   build();
   showView();
@@ -178,18 +180,10 @@ function standIns() {
 dragging(choose, redraw);
 turning(choose);
 
-// Places under the arrow keys, until they are kept: what is drawn anew meanwhile does not take them back.
-let nudged = new Map();
-let pending = null;
 function putNudged() {
+  const places = nudgedOf(PLACES);
   for (const object of field.objects)
-    if (nudged.has(object.id)) [object.azimuth_deg, object.elevation_deg] = nudged.get(object.id);
-}
-function keepNudged() {
-  clearTimeout(pending);
-  const places = nudged;
-  nudged = new Map();
-  keepPlaces(places);
+    if (places?.has(object.id)) [object.azimuth_deg, object.elevation_deg] = places.get(object.id);
 }
 document.addEventListener(
   "keydown",
@@ -209,14 +203,14 @@ document.addEventListener(
     else if (da || de) {
       if (!field.picked.has(id)) choose(id, false);
       if (!mayEdit()) return;
+      const places = new Map(nudgedOf(PLACES));
       for (const object of movable())
-        nudged.set(object.id, [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)]);
+        places.set(object.id, [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)]);
+      if (!places.size) return;
+      nudge(PLACES, places, keepPlaces);
       putNudged();
       redraw();
-      if (!nudged.size) return;
-      trial(nudged);
-      clearTimeout(pending);
-      pending = setTimeout(keepNudged, 350);
+      trial(places);
     } else return;
     event.preventDefault();
     event.stopPropagation();

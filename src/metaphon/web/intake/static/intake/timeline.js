@@ -3,6 +3,7 @@
 import { colour, inStep, sized } from "../listen/bar.js";
 import { player } from "../listen/player.js";
 import { send, tryOut } from "../shell/edit.js";
+import { nudge, nudgedOf } from "../shell/nudge.js";
 import { drawn } from "./peaks.js";
 
 const EDGE = 7; // pixels at either end of a clip that trim it
@@ -381,15 +382,22 @@ const movedTo = (marker, at) => ({
 // -- by keys
 
 const NUDGES = { start: "start_s", gain: "gain_db" };
-let nudged = null; // {clip, name, timer}
-function nudge(clip, name, value) {
-  clip.dataset[name] = value;
+// A number of a clip or the place of a marker, stepped.
+function stepTo(one, name, value, command) {
+  one.dataset[name] = value;
   layOut();
+  const own = root();
+  nudge(`${one.id} ${name}`, value, () => send(command, own, one.id));
+}
+function putNudged() {
+  for (const one of line().querySelectorAll(".clip, .marker"))
+    for (const name of ["start", "gain", "at"])
+      one.dataset[name] = nudgedOf(`${one.id} ${name}`) ?? one.dataset[name];
+}
+function stepClip(clip, name, value) {
   const command = setting(clip, NUDGES[name], value);
   if (name === "gain") tryOut(command, clip.id);
-  clearTimeout(nudged?.timer);
-  const timer = setTimeout(() => send(command, root(), clip.id), 300);
-  nudged = { timer };
+  stepTo(clip, name, value, command);
 }
 document.addEventListener("keydown", (event) => {
   const clip = event.target;
@@ -401,10 +409,10 @@ document.addEventListener("keydown", (event) => {
   const ends = start + length >= start - from + recorded - SHORTEST_S ? null : start + length;
   const own = named(clip);
   const act = {
-    ArrowLeft: () => nudge(clip, "start", Math.max(start - step, 0)),
-    ArrowRight: () => nudge(clip, "start", start + step),
-    ArrowUp: () => nudge(clip, "gain", Math.min(gain + 0.5, 24)),
-    ArrowDown: () => nudge(clip, "gain", Math.max(gain - 0.5, -60)),
+    ArrowLeft: () => stepClip(clip, "start", Math.max(start - step, 0)),
+    ArrowRight: () => stepClip(clip, "start", start + step),
+    ArrowUp: () => stepClip(clip, "gain", Math.min(gain + 0.5, 24)),
+    ArrowDown: () => stepClip(clip, "gain", Math.max(gain - 0.5, -60)),
     "[": () =>
       at < start + length &&
       send({ kind: "trim_clip", ...own, begins_s: at, ends_s: ends }, root()),
@@ -430,11 +438,8 @@ document.addEventListener("keydown", (event) => {
   if (event.key === "Enter") player.jump(Math.round(at * rate()));
   else if (!mayEdit()) return;
   else if (by) {
-    marker.dataset.at = Math.max(at + by, 0);
-    placeMarker(marker);
-    clearTimeout(nudged?.timer);
-    const sent = () => send(movedTo(marker, +marker.dataset.at), root(), marker.id);
-    nudged = { timer: setTimeout(sent, 300) };
+    const moved = Math.max(at + by, 0);
+    stepTo(marker, "at", moved, movedTo(marker, moved));
   } else if (event.key === "Delete" || event.key === "Backspace")
     send({ kind: "remove_marker", marker: marker.dataset.marker }, root());
   else return;
@@ -504,6 +509,7 @@ function follow(element, event, move) {
 
 document.addEventListener("htmx:load", ({ target }) => {
   if (target.id !== "tracks" && !target.querySelector?.("#tracks")) return;
+  if (line()) putNudged();
   drawAll(); // at once: what is pressed before the next frame is where it was
   // the numbers of what is chosen are always there, and no other's
   const one = chosen && document.getElementById(chosen);

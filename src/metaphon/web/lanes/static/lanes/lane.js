@@ -4,6 +4,7 @@
 import { player } from "../listen/player.js";
 import { make, near, smooth, wrap } from "../shell/drawing.js";
 import { release, send, tryOut } from "../shell/edit.js";
+import { nudge, nudgedOf } from "../shell/nudge.js";
 
 const TALL = 112;
 const LEFT = 46;
@@ -12,7 +13,6 @@ let root = null; // where its edits go, though it be gone
 let shown = ""; // the strip and parameter that are shown
 let chosen = -1;
 let drag = null;
-let pending = null;
 let waiting = 0; // edits on their way
 let turning = false; // whether the playhead is being moved on
 const svg = () => document.getElementById("lane");
@@ -23,12 +23,11 @@ const now = () => player.position / player.rate;
 function beginLane() {
   const fresh = tools()?.dataset.lane && JSON.parse(tools().dataset.lane);
   const same = lane && fresh && shown === `${fresh.strip} ${fresh.path}`;
-  if (lane && !same && nudged) keepNudged();
   if (!fresh) return (lane = null);
   root = tools().closest("[data-edit-url]");
   // what is under the hand or on its way is not taken back, nor is what was asked for before it had arrived
   const old = fresh.revision < +document.getElementById("history").dataset.revision;
-  if (same && (drag || pending || waiting || old)) return drawLane();
+  if (same && (drag || isNudged() || waiting || old)) return drawLane();
   if (!same) chosen = -1;
   [lane, shown] = [fresh, `${fresh.strip} ${fresh.path}`];
   drawLane();
@@ -200,20 +199,14 @@ const settle = (point) => {
   chosen = placeOf(point);
   drawLane();
 };
-let nudged = null; // a breakpoint under the arrow keys, and where it was
-const later = (point, place) => {
-  if (nudged && nudged.point !== point) keepNudged();
-  nudged ??= { point, place };
-  tryOut(setPoint(nudged.place, point), "lane");
-  clearTimeout(pending);
-  pending = setTimeout(keepNudged, 350);
+// A breakpoint under the arrow keys is known by where it was.
+const isNudged = () => lane.points.some((point) => nudgedOf(point) !== undefined);
+const later = (point, from) => {
+  const place = nudgedOf(point) ?? from;
+  const command = setPoint(place, point);
+  tryOut(command, "lane");
+  nudge(point, place, () => keepEdit(command));
 };
-function keepNudged() {
-  clearTimeout(pending);
-  const { point, place } = nudged;
-  [nudged, pending] = [null, null];
-  keepEdit(setPoint(place, point));
-}
 const add = (point) => {
   lane.points.push(point);
   settle(point);

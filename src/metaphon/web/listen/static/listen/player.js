@@ -62,7 +62,12 @@ class Player extends EventTarget {
     this.place = this.position;
     this.current = null;
     if (this.tries === 1)
-      this.emit("said", "The connection for listening was lost; it is being made again.");
+      this.emit(
+        "said",
+        this.connectedOnce
+          ? "The connection for listening was lost; it is being made again."
+          : "The server for listening does not answer yet; the sound begins when it does.",
+      );
     setTimeout(
       () => this.playing && this.resume(),
       AGAIN_MS[Math.min(this.tries++, AGAIN_MS.length - 1)],
@@ -226,7 +231,7 @@ class Player extends EventTarget {
   hear(message) {
     if (message.ready) {
       this.tries = 0;
-      this.answered = true;
+      this.answered = this.connectedOnce = true;
       this.isReady();
     }
     if (message.full && this.places.next()) {

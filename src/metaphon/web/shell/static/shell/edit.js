@@ -5,6 +5,7 @@
 import { player } from "../listen/player.js";
 import { chosenStrips, movesGroups } from "./choice.js";
 import { commandOf, typed } from "./command.js";
+import { keepNudged } from "./nudge.js";
 
 const WAIT_MS = 30; // between two trials under the hand
 const pending = new Map(); // edits on their way: what control they came from
@@ -33,6 +34,7 @@ export function tryOut(command, control) {
 
 // Send a command to be kept. Requests go out one after the other, in the order in which they were made.
 export function send(command, element, control = controlOf(element)) {
+  keepNudged();
   const root = rootOf(element);
   const edit = `${Date.now().toString(36)}${Math.random().toString(36).slice(2, 10)}`;
   if (waiting?.control === control) waiting = null;

@@ -4,6 +4,7 @@ import "./draft.js";
 import "./edit.js";
 import "./help.js";
 import "./palette.js";
+import { keepNudged } from "./nudge.js";
 import { whenLetGo } from "./press.js";
 
 const messages = document.getElementById("messages");
@@ -120,6 +121,7 @@ document.addEventListener("htmx:beforeSwap", (event) => {
 // Undo and redo. Each press is a request of its own, whatever is drawn anew meanwhile; with an edit under way there is
 // something to undo that the button does not know of.
 function step(button) {
+  keepNudged();
   if (!button || (button.disabled && !underWay)) return;
   const carrier = document.body.appendChild(
     Object.assign(document.createElement("span"), { hidden: true }),
@@ -138,7 +140,7 @@ const giveBack = { click: "button, summary, [type=checkbox]", change: "select" }
 for (const [name, controls] of Object.entries(giveBack))
   document.addEventListener(name, ({ target }) => {
     const control = byHand && target.closest?.(controls);
-    if (control) setTimeout(() => control.blur()); // a form is told first which button has sent it
+    if (control) setTimeout(() => byHand && control.blur()); // a form is told first which button has sent it
   });
 
 document.addEventListener("keydown", (event) => {

@@ -1,0 +1,32 @@
+// What is nudged is kept once, with its last value, and never later than another edit.
+import assert from "node:assert/strict";
+import { mock, test } from "node:test";
+
+import { keepNudged, nudge, nudgedOf } from "../../src/metaphon/web/shell/static/shell/nudge.js";
+
+mock.timers.enable({ apis: ["setTimeout"] });
+const kept = [];
+const step = (of, value) => nudge(of, value, (last) => kept.push([of, last]));
+
+test("the last value is kept when the keys rest, and is there until then", () => {
+  step("a", 1);
+  mock.timers.tick(300);
+  step("a", 2);
+  mock.timers.tick(300);
+  assert.deepEqual([kept.length, nudgedOf("a"), nudgedOf("b")], [0, 2, undefined]);
+  mock.timers.tick(100);
+  assert.deepEqual([kept.splice(0), nudgedOf("a")], [[["a", 2]], undefined]);
+});
+
+test("another thing nudged, or another edit, keeps the first at once", () => {
+  step("a", 3);
+  step("b", 1);
+  assert.deepEqual(kept, [["a", 3]]);
+  keepNudged();
+  keepNudged();
+  mock.timers.tick(1000);
+  assert.deepEqual(kept.splice(0), [
+    ["a", 3],
+    ["b", 1],
+  ]);
+});
