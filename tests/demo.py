@@ -1,18 +1,14 @@
-"""The demo for tests, made once in a run.
+"""The demo for tests, made once in a run by the first that asks for it, then copied.
 
-Its sounds are checked and drawn once in a process, then copied. The runner has it made beside the
-test databases:  python -m tests.demo FOLDER
+Its sounds are checked and drawn once in a process.
 """
 
-import atexit
+import fcntl
 import io
 import json
 import os
 import shutil
-import subprocess
-import sys
 import tempfile
-import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -29,40 +25,30 @@ _COMMAND = "metaphon.web.intake.management.commands.demo.write_demo"
 _RECORDINGS = "metaphon.web.mixes.recordings"
 _taken: dict[str, Any] = {}  # by the name of a recording
 _drawn: dict[tuple[int, int], bytes] = {}  # by size and content
-
-
-_FOLDER = "METAPHON_TEST_DEMO"  # where it is made
-_ALL = "all.json"  # the names of its documents, written when all is there
-_LONGEST_S = 300.0
+_FOLDER = "METAPHON_TEST_DEMO"  # where it lies, for all processes of the run
+_NAMES = "names.json"  # of its documents, there when all is
 
 
 @contextmanager
-def demo_is_made() -> Iterator[None]:
-    """Begin to make the demo, on whatever core is free; it is there as long as this lasts."""
+def shared_demo() -> Iterator[None]:
+    """As long as this lasts the demo is made no more than once, in whatever process."""
     with tempfile.TemporaryDirectory() as folder:
         os.environ[_FOLDER] = folder
-        making = subprocess.Popen([sys.executable, "-m", "tests.demo", folder])
-        try:
-            yield
-        finally:
-            making.kill()
-            making.wait()
+        yield
 
 
 def demo_in(folder: Path) -> list[Path]:
     """The demo's documents with their audio, in a folder; as `write_demo`."""
     if _FOLDER not in os.environ:  # under another runner
-        alone = ExitStack()
-        alone.enter_context(demo_is_made())
-        atexit.register(alone.close)
-    source = Path(os.environ[_FOLDER])
-    until = time.monotonic() + _LONGEST_S
-    while not (source / _ALL).exists():
-        assert time.monotonic() < until, "the demo could not be made"
-        time.sleep(0.05)
-    shutil.copytree(source, folder, dirs_exist_ok=True)
-    (folder / _ALL).unlink()
-    return [folder / name for name in json.loads((source / _ALL).read_text())]
+        return write_demo(folder)
+    shared = Path(os.environ[_FOLDER])
+    made, names = shared / "made", shared / _NAMES
+    with (shared / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not names.exists():
+            names.write_text(json.dumps([document.name for document in write_demo(made)]))
+    shutil.copytree(made, folder, dirs_exist_ok=True)
+    return [folder / name for name in json.loads(names.read_text())]
 
 
 def _read_once(work: Any, *arguments: Any, name: str, **more: Any) -> Any:
@@ -87,10 +73,3 @@ def bring_in_demo() -> None:
         stack.enter_context(patch(f"{_RECORDINGS}.read_apart", _read_once))
         stack.enter_context(patch(f"{_RECORDINGS}.measure_peaks", _drawn_once))
         call_command("demo", stdout=io.StringIO())
-
-
-if __name__ == "__main__":
-    made = Path(sys.argv[1])
-    names = [document.name for document in write_demo(made)]
-    (made / "begun").write_text(json.dumps(names))
-    (made / "begun").rename(made / _ALL)  # whole, or not there

@@ -20,7 +20,7 @@ from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
 from django.test.utils import override_settings
 
 from tests.browser.server import stop_servers
-from tests.demo import demo_is_made
+from tests.demo import shared_demo
 
 _IN_BROWSER = "tests.browser."
 
@@ -116,7 +116,7 @@ class Runner(DiscoverRunner):
 
     def run_tests(self, *args: Any, **options: Any) -> int:
         try:
-            with demo_is_made():  # while the databases are
+            with shared_demo():
                 return super().run_tests(*args, **options)
         finally:
             sys.stderr.flush()

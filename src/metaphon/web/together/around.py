@@ -63,9 +63,11 @@ class Around(AsyncWebsocketConsumer):
         """Where a part of it fails the page connects anew, and is told everything again."""
         try:
             await work
-        except Exception:
-            log.exception("a page's connection failed")
-            await self.close()
+        except Exception as error:
+            if not isinstance(error, OSError):  # that is a page that has gone already
+                log.exception("a page's connection failed")
+            with suppress(OSError):
+                await self.close()
 
     async def disconnect(self, code: int) -> None:
         if self._key is None:
