@@ -8,6 +8,7 @@ import subprocess
 import tempfile
 import time
 import unittest
+from collections.abc import Callable
 from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
@@ -24,10 +25,12 @@ from playwright.sync_api import (
     ConsoleMessage,
     Locator,
     Page,
+    Request,
     Route,
     expect,
     sync_playwright,
 )
+from playwright.sync_api import Error as PageError
 
 from metaphon.local.cluster import free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, begin, command
@@ -193,15 +196,13 @@ class BrowserTest(unittest.TestCase):
     wait_for = staticmethod(wait_for)
 
     def open(self, user: str = "demo", **options: Any) -> Page:
-        """A page of who is signed in already; whatever its console says fails the test."""
+        """A blank page of who is signed in; whatever its console says fails the test."""
         page = self.page(**options)
         client = Client()
         client.force_login(get_user_model().objects.get(username=user))
         name = settings.SESSION_COOKIE_NAME
         session = {"name": name, "value": client.cookies[name].value, "url": self.address}
         page.context.add_cookies([session])
-        page.goto(self.address)
-        page.wait_for_selector("h1:has-text('Mixes')")
         return page
 
     def page(self, **options: Any) -> Page:
@@ -212,6 +213,7 @@ class BrowserTest(unittest.TestCase):
         self.addCleanup(context.close)
         page = context.new_page()
         page.set_default_timeout(20000)
+        self._look_at(page)
         page.on("pageerror", lambda error: self.faults.append(str(error)))
         page.on("console", self.hear_console)
         return page
@@ -222,7 +224,29 @@ class BrowserTest(unittest.TestCase):
         self.wait_for(lambda: found.append(what.bounding_box()) or found[-1])
         return found[-1]
 
+    def _look_at(self, page: Page) -> None:
+        """Keep what a page waits for, so that a test that fails can say it."""
+        waits: list[Request] = []
+        self._looked_at.append((page, waits))
+        page.on("request", lambda request: waits.append(request))
+        for ended in ("requestfinished", "requestfailed"):
+            page.on(ended, lambda request: request in waits and waits.remove(request))
+
+    def _callTestMethod(self, method: Callable[[], None]) -> None:  # noqa: N802
+        try:
+            method()
+        except Exception as failed:
+            for page, waits in self._looked_at:
+                asked = [f"{one.method} {one.url}" for one in waits]
+                failed.add_note(f"{page.url} waits for {asked}.")
+                with contextlib.suppress(PageError):
+                    hand = page.evaluate("document.activeElement?.outerHTML.slice(0, 300)")
+                    shown = page.locator("body").aria_snapshot(timeout=5000)[:6000]
+                    failed.add_note(f"Has the keys: {hand}\n{shown}")
+            raise
+
     def setUp(self) -> None:
+        self._looked_at: list[tuple[Page, list[Request]]] = []
         self.faults: list[str] = []
         self.addCleanup(lambda: self.assertEqual(self.faults, []))
 

@@ -17,6 +17,7 @@ from tests.web.base import recording
 class Handover(BrowserTest):
     def own_mix(self, page: Page) -> Mix:
         """A mix with a gull and a boat, three seconds long."""
+        page.goto(self.address)
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Slipway")
         page.click("button:has-text('Make a mix')")

@@ -354,6 +354,7 @@ class Live(BrowserTest):
         self, seconds: float, *steps: tuple[float, list[dict[str, Any]]]
     ) -> tuple[np.ndarray, list[dict[str, Any]]]:
         page = self.open()
+        page.goto(self.address)
         found = page.evaluate(
             SINK, [[{"at": at, "send": messages} for at, messages in steps], seconds]
         )
@@ -496,6 +497,7 @@ class Several(ConnectionTest):
             self.assertEqual(refused.exception.response.status_code, 403)
 
     def sign_out(self, page: Page) -> None:
+        page.goto(self.address)
         page.click("[popovertarget=person]")
         page.click("text=Sign out")
 

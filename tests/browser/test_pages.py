@@ -119,6 +119,7 @@ class Stumbles(BrowserTest):
 
     def test_the_first_recording_plays_without_a_reload(self) -> None:
         page = self.open()
+        page.goto(self.address)
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Slipway")
         page.click("button:has-text('Make a mix')")
@@ -137,6 +138,7 @@ class Stumbles(BrowserTest):
 
     def test_a_starting_mix_sounds_in_the_first_minute(self) -> None:
         page = self.open()
+        page.goto(self.address)
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Breakwater")
         page.click("text=7.1.4 with beds and returns")

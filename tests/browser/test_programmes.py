@@ -31,6 +31,7 @@ _PITCH = """async () => {
 class Programmes(BrowserTest):
     def own_mix(self, page: Page) -> Mix:
         """A narrator at 300 Hz, another at 900 Hz that is muted, both half a minute long."""
+        page.goto(self.address)
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Two tongues")
         page.click("button:has-text('Make a mix')")

@@ -104,6 +104,7 @@ class WholePath(BrowserTest):
                 soundfile.write(str(path), sound, RATE_HZ, subtype="PCM_24")
             paths[3].write_text("not sound")
             page = self.open()
+            page.goto(self.address)
             page.click("text=New mix")
             page.fill("[placeholder='Name of a new mix']", "Breakwater")
             page.click("button:has-text('Make a mix')")

@@ -2,11 +2,16 @@
 import assert from "node:assert/strict";
 import { mock, test } from "node:test";
 
-import { keepNudged, nudge, nudgedOf } from "../../src/metaphon/web/shell/static/shell/nudge.js";
+import {
+  keepNudged,
+  nudge,
+  nudgedOf,
+  restingOf,
+} from "../../src/metaphon/web/shell/static/shell/nudge.js";
 
 mock.timers.enable({ apis: ["setTimeout"] });
 const kept = [];
-const step = (of, value) => nudge(of, value, (last) => kept.push([of, last]));
+const step = (of, value) => nudge(of, value, (last) => void kept.push([of, last]));
 
 test("the last value is kept when the keys rest, and is there until then", () => {
   step("a", 1);
@@ -29,4 +34,22 @@ test("another thing nudged, or another edit, keeps the first at once", () => {
     ["a", 3],
     ["b", 1],
   ]);
+});
+
+test("what is on its way is known until it is answered, and a later step longer", async () => {
+  const answers = [];
+  const later = (value) => nudge("a", value, () => new Promise((done) => answers.push(done)));
+  later(5);
+  keepNudged();
+  assert.deepEqual([nudgedOf("a"), restingOf("a")], [5, undefined]);
+  later(6);
+  keepNudged();
+  answers[0]();
+  await Promise.resolve();
+  await Promise.resolve();
+  assert.equal(nudgedOf("a"), 6);
+  answers[1]();
+  await Promise.resolve();
+  await Promise.resolve();
+  assert.equal(nudgedOf("a"), undefined);
 });

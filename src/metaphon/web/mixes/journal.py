@@ -31,6 +31,11 @@ class Applied:
     what: str
 
 
+def _locked(mix: Mix) -> Mix:
+    """The mix, for one change at a time; rows that name it can still be made meanwhile."""
+    return Mix.objects.select_for_update(no_key=True).get(pk=mix.pk)
+
+
 def apply(
     mix: Mix, user: User, command: Command, seen: int | None = None, edit: str = ""
 ) -> Applied:
@@ -41,7 +46,7 @@ def apply(
     where the command cannot be carried out, PermissionDenied for listeners.
     """
     with transaction.atomic():
-        locked = Mix.objects.select_for_update().get(pk=mix.pk)
+        locked = _locked(mix)
         require_editor(locked, user)
         before = snapshots.snapshot_of(locked)
         what = command.describe(before.document)[:255]
@@ -104,7 +109,7 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
 
 def _go(mix: Mix, user: User, entry: JournalEntry, kind: str) -> None:
     forward = kind == JournalEntry.Kind.REDO
-    locked = Mix.objects.select_for_update().get(pk=mix.pk)
+    locked = _locked(mix)
     require_editor(locked, user)
     changes = (
         list(entry.changes) if forward else [_turned(change) for change in reversed(entry.changes)]

@@ -92,8 +92,8 @@ function tryHandle(handle, data) {
 }
 function keep(handle, data, own = board(), command = commandOf(handle, data)) {
   asked = null;
-  handle.dataset.handle = JSON.stringify(data); // what is set next goes on from here, drawn anew or not
-  send(command, own, control(handle));
+  handle.dataset.handle = JSON.stringify(data); // what is set next goes on from here
+  return send(command, own, control(handle));
 }
 const nameOf = (handle) => `${board().dataset.curves} ${control(handle)}`;
 const numbersOf = (handle) => nudgedOf(nameOf(handle)) ?? JSON.parse(handle.dataset.handle);

@@ -6,7 +6,7 @@ import { player } from "../listen/player.js";
 import { choiceOf } from "../shell/choice.js";
 import { typed } from "../shell/command.js";
 import { send } from "../shell/edit.js";
-import { keepNudged, nudge, nudgedOf } from "../shell/nudge.js";
+import { keepNudged, nudge, nudgedOf, restingOf } from "../shell/nudge.js";
 import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } from "./chart.js";
 import { parameterShown } from "../lanes/lane.js";
 import { drawOverview, moveOn } from "./overview.js";
@@ -38,7 +38,7 @@ function begin() {
     object.cells = moves(object)
       ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)]
       : [];
-  for (const ids of [field.picked, nudgedOf(PLACES)])
+  for (const ids of [field.picked, restingOf(PLACES)])
     for (const id of ids?.keys() ?? []) if (!known.has(id)) ids.delete(id);
   putNudged();
   build();
@@ -203,7 +203,7 @@ document.addEventListener(
     else if (da || de) {
       if (!field.picked.has(id)) choose(id, false);
       if (!mayEdit()) return;
-      const places = new Map(nudgedOf(PLACES));
+      const places = new Map(restingOf(PLACES));
       for (const object of movable())
         places.set(object.id, [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)]);
       if (!places.size) return;

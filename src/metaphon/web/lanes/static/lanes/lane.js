@@ -4,7 +4,7 @@
 import { player } from "../listen/player.js";
 import { make, near, smooth, wrap } from "../shell/drawing.js";
 import { release, send, tryOut } from "../shell/edit.js";
-import { nudge, nudgedOf } from "../shell/nudge.js";
+import { nudge, restingOf } from "../shell/nudge.js";
 
 const TALL = 112;
 const LEFT = 46;
@@ -200,12 +200,12 @@ const settle = (point) => {
   drawLane();
 };
 // A breakpoint under the arrow keys is known by where it was.
-const isNudged = () => lane.points.some((point) => nudgedOf(point) !== undefined);
+const isNudged = () => lane.points.some((point) => restingOf(point) !== undefined);
 const later = (point, from) => {
-  const place = nudgedOf(point) ?? from;
+  const place = restingOf(point) ?? from;
   const command = setPoint(place, point);
   tryOut(command, "lane");
-  nudge(point, place, () => keepEdit(command));
+  nudge(point, place, () => void keepEdit(command));
 };
 const add = (point) => {
   lane.points.push(point);
