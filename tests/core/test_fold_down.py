@@ -316,6 +316,26 @@ class Report(FolderTest):
         bus = self.folds(mix, "all")["0+2+0", "0+1+0"]
         self.assertAlmostEqual(bus.loss_db, mono.loss_db, delta=0.1)
 
+    def test_what_comes_back_without_a_track_is_told_with_surrounds_turned_or_not(self) -> None:
+        """The same in L and Ls keeps 1 + 0.5 of 2 where Ls is turned, (1 + 0.71)^2 where not."""
+        pair = np.zeros((6, 4 * RATE_HZ))
+        pair[0] = pair[4] = noise(1, 4.0, 6)
+        self.write("pair.wav", pair)
+        self.write("middle.wav", noise(1, 4.0, 7))
+        bed = {"id": "pair", "sound": "pair.wav", "placement": {"mode": "bed", "layout": "0+5+0"}}
+        middle = {"id": "middle", "sound": "middle.wav", "placement": {"mode": "object"}}
+        for shift, kept in ((True, 1.5), (False, (1.0 + 0.5**0.5) ** 2)):
+            mix = self.mix([bed, middle], fold_down={"surround_shift": shift})
+            fold = self.folds(mix)["0+5+0", "0+2+0"]
+            lost = 10.0 * np.log10(3.0 / (kept + 1.0))
+            self.assertAlmostEqual(fold.loss_db, lost, delta=0.1)
+            at_fault, comes_back = (
+                ("pair", lost) if shift else ("middle", lost - 10 * np.log10(2 / kept))
+            )
+            [cause] = fold.causes
+            self.assertEqual(cause.track, at_fault)
+            self.assertAlmostEqual(cause.comes_back_db, comes_back, delta=0.1)
+
     def test_silence_says_nothing_and_a_strip_that_is_gone_is_told(self) -> None:
         self.write("none.wav", np.zeros((1, RATE_HZ)))
         mix = self.mix([{"sound": "none.wav"}])

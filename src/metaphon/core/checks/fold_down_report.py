@@ -5,8 +5,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import rfft, rfftfreq
-from scipy.signal import get_window
+from scipy.fft import next_fast_len, rfft, rfftfreq
+from scipy.signal import get_window, hilbert
 
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import target_named
@@ -29,6 +29,7 @@ _SILENCE = 1e-12  # power of a band over a step below which nothing is said
 _SOFT = 1e-3  # of the loudest step: what is softer is not called the worst
 _NAMED_DB = 0.05
 _MOST_NAMED = 6
+_PART = 16384  # frames that stay near while they are worked on
 
 Powers = NDArray[np.float64]  # (before and after folding, steps, bands)
 
@@ -96,14 +97,14 @@ def fold_down_report(
     first = folding.worst_stretch(whole)
     last = min(first + round(RANKED_S * mix.sample_rate_hz), frames)
     held = _joined(_rendered(mix, first, last), last - first)
-    now = folding.powers([held])
+    now = folding.mean_powers(held)
     causes: list[list[Cause]] = [[] for _ in WAYS]
     for number, track_id in enumerate(tracks):
         # what processors make of all is what they make of each, added up
         own = _joined(_rendered(only(mix, {track_id}), first, last), last - first)
-        then = folding.powers([{name: sound - own[name] for name, sound in held.items()}])
+        then = folding.mean_powers({name: sound - own[name] for name, sound in held.items()})
         for found, with_it, without in zip(causes, now, then, strict=True):
-            lost, still = (_loss_db(power.sum(axis=(1, 2))) for power in (with_it, without))
+            lost, still = _loss_db(with_it), _loss_db(without)
             if lost is not None and still is not None and lost - still > _NAMED_DB:
                 found.append(Cause(track_id, round(lost - still, 2)))
         on_progress(share * (2 + number))
@@ -177,6 +178,10 @@ class _Folding:
             np.array(steps).reshape(-1, 2, len(THIRDS_HZ)).transpose(1, 0, 2) for steps in found
         ]
 
+    def mean_powers(self, sound: dict[str, Block]) -> list[NDArray[np.float64]]:
+        """The powers of all ways, (before, after), of all frequencies and steps together."""
+        return [way.mean_powers(sound[way.source]) for way in self._ways]
+
     def _add(self, found: list[list[NDArray[np.float64]]], sound: dict[str, Block]) -> None:
         """One step of all ways: its segments, half over one another."""
         hop = self._hop
@@ -233,6 +238,21 @@ class _Way:
         self.matrix = conversion(source, target, mix.fold_down.shares).astype(np.complex64)
         if mix.fold_down.surround_shift:
             self.matrix = self.matrix * np.where(folded_behind(source, target), -1j, 1.0)
+
+    def mean_powers(self, sound: Block) -> NDArray[np.float64]:
+        frames = sound.shape[1]
+        straight, turned = (np.ascontiguousarray(m) for m in (self.matrix.real, self.matrix.imag))
+        behind = np.flatnonzero(turned.any(axis=0))
+        # a turn by -90 degrees is a Hilbert transform
+        shifted = hilbert(sound[behind], next_fast_len(frames)).imag if behind.size else None
+        sums = np.zeros(2)
+        for at in range(0, frames, _PART):
+            part = sound[:, at : at + _PART]
+            kept = straight @ part
+            if shifted is not None:
+                kept = kept - turned[:, behind] @ shifted[:, at : at + kept.shape[1]]
+            sums += [float(np.vdot(one, one)) for one in (part[self.full], kept)]
+        return sums / frames
 
 
 def _loss_db(before_and_after: NDArray[np.float64]) -> float | None:
