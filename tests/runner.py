@@ -16,13 +16,14 @@ from typing import Any
 
 from django.conf import settings
 from django.db import connections
-from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker
+from django.test.runner import DiscoverRunner, ParallelTestSuite, _init_worker, _run_subsuite
 from django.test.utils import override_settings
 
 from tests.browser.server import stop_servers
 from tests.demo import shared_demo
 
 _IN_BROWSER = "tests.browser."
+_POLITE = 10  # as workers are
 
 
 def long_test(function: Any) -> Any:
@@ -47,6 +48,14 @@ def _begin(*args: Any) -> None:
     override_settings(MEDIA_ROOT=storage, FILE_UPLOAD_TEMP_DIR=storage).enable()
 
 
+def _run(args: Any) -> Any:
+    """Run a part of the tests; those in the browser wait most, so all others stand back."""
+    _, _, suite, *_ = args
+    if not isinstance(suite, _InBrowser):
+        os.nice(_POLITE - os.nice(0))
+    return _run_subsuite(args)
+
+
 class _InBrowser(unittest.TestSuite):
     """All tests in the browser, on servers that end with the last of them."""
 
@@ -59,6 +68,7 @@ class _InBrowser(unittest.TestSuite):
 
 class _OnBothCores(ParallelTestSuite):
     init_worker = _begin
+    run_subsuite = _run
 
     def __init__(self, subsuites: list[unittest.TestSuite], *args: Any, **options: Any) -> None:
         def in_browser(suite: unittest.TestSuite) -> bool:
