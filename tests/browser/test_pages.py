@@ -73,7 +73,8 @@ class EveryPage(BrowserTest):
             expect(box).to_be_visible()
             expect(box).not_to_be_empty()
             page.wait_for_load_state("networkidle")
-            self.examine(page)
+            with self.subTest(dialog=name):
+                self.examine(page)
             page.keyboard.press("Escape")
             expect(box).to_be_hidden()
         for summary in page.locator("summary:visible").all():

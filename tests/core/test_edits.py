@@ -309,7 +309,7 @@ class Previews(EditTest):
         blocks = [player.take(2048)[1][output]]
         for mix in mixes[1:]:
             player.change(compile(mix))
-        blocks += [player.take(2048)[1][output] for _ in range(8)]
+        blocks += [player.take(2048)[1][output] for _ in range(11)]
         return np.concatenate(blocks, axis=1)
 
     def test_a_trial_ends_with_its_edit_and_not_before(self) -> None:
