@@ -80,6 +80,34 @@ class TimeLine(BrowserTest):
         [back] = self.of("gull")
         self.assertEqual((back.start_s, back.in_s, back.length_s), (before.start_s, 0.0, None))
 
+    def test_a_clip_is_dragged_again_before_the_answer_to_the_first_drag(self) -> None:
+        page, gull = self.page, self.clip("gull")
+        [before] = self.of("gull")
+        gull.evaluate("(clip) => clip.scrollIntoView({ block: 'center' })")
+        edit = HeldBack(page, "**/intake/edit", answered=True)
+
+        def pull(part: float, by_x: float, by_y: float) -> None:
+            box = self.box(gull)
+            x, y = box["x"] + 2 + part * (box["width"] - 4), box["y"] + 40
+            page.mouse.move(x, y)
+            page.mouse.down()
+            page.mouse.move(x + by_x, y + by_y, steps=4)
+            page.mouse.move(x + by_x, y, steps=2)
+            self.assertEqual(page.evaluate("getSelection().toString()"), "")
+            page.mouse.up()
+
+        pull(0.5, 80, -120)
+        edit.came()
+        pull(0.0, 50, 0)
+        edit.let_go()
+        self.wait_for(lambda: self.of("gull")[0].in_s > 0.0)
+        [after] = self.of("gull")
+        self.assertGreater(after.start_s - after.in_s, before.start_s)
+        for _ in range(2):
+            with page.expect_response(lambda r: "undo" in r.url):
+                page.click("#undo")
+        self.assertEqual(self.of("gull")[0].start_s, before.start_s)
+
     def test_what_is_chosen_while_an_edit_is_on_its_way_has_its_own_numbers(self) -> None:
         edit = HeldBack(self.page, "**/intake/edit", answered=True)
         numbers, sea = self.page.locator("#clip b"), self.clip("sea")

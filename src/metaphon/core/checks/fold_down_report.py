@@ -245,14 +245,15 @@ class _Way:
         behind = np.flatnonzero(turned.any(axis=0))
         # a turn by -90 degrees is a Hilbert transform
         shifted = hilbert(sound[behind], next_fast_len(frames)).imag if behind.size else None
-        sums = np.zeros(2)
+        sums: NDArray[np.float64] = np.zeros(2)
         for at in range(0, frames, _PART):
             part = sound[:, at : at + _PART]
             kept = straight @ part
             if shifted is not None:
                 kept = kept - turned[:, behind] @ shifted[:, at : at + kept.shape[1]]
             sums += [float(np.vdot(one, one)) for one in (part[self.full], kept)]
-        return sums / frames
+        sums /= frames
+        return sums
 
 
 def _loss_db(before_and_after: NDArray[np.float64]) -> float | None:
