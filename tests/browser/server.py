@@ -148,10 +148,10 @@ def wait_for(ready: Any, seconds: float = 60.0) -> None:
 
 
 class HeldBack:
-    """The first request to an address, on its way until it is let go; later ones are not held."""
+    """The first request to an address, on its way until it is let go; others are not held."""
 
     def __init__(self, page: Page, address: str, answered: bool = False) -> None:
-        self._page, self._answered = page, answered
+        self._page, self._address, self._answered = page, address, answered
         self._held: list[tuple[Route, APIResponse | None]] = []
         page.route(address, self._hold)
 
@@ -168,6 +168,7 @@ class HeldBack:
     def let_go(self) -> None:
         [(route, answer)] = self._held
         route.fulfill(response=answer) if answer else route.continue_()
+        self._page.unroute(self._address)
 
 
 class BrowserTest(unittest.TestCase):
