@@ -96,7 +96,8 @@ function keep(handle, data, own = board(), command = commandOf(handle, data)) {
   return send(command, own, control(handle));
 }
 const nameOf = (handle) => `${board().dataset.curves} ${control(handle)}`;
-const numbersOf = (handle) => nudgedOf(nameOf(handle)) ?? JSON.parse(handle.dataset.handle);
+const numbersOf = (handle) =>
+  structuredClone(nudgedOf(nameOf(handle))) ?? JSON.parse(handle.dataset.handle);
 // Under the keys or the wheel.
 function step(handle, change) {
   const data = numbersOf(handle);
@@ -167,7 +168,7 @@ document.addEventListener("pointerdown", (event) => {
   if (!mayEdit()) return;
   keepNudged();
   svg().setPointerCapture(event.pointerId);
-  drag = { handle, data: JSON.parse(handle.dataset.handle), moved: false, stroke: [] };
+  drag = { handle, data: numbersOf(handle), moved: false, stroke: [] };
 });
 document.addEventListener("pointermove", (event) => {
   if (!drag) {
@@ -225,7 +226,7 @@ document.addEventListener("dblclick", (event) => {
   const handle = event.target.closest(".handle");
   const { strip, place } = board().dataset;
   if (handle) {
-    const data = JSON.parse(handle.dataset.handle);
+    const data = numbersOf(handle);
     if (data.values.y === undefined) return;
     data.values.y = 0;
     keep(handle, data);

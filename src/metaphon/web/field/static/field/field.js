@@ -22,7 +22,7 @@ let shownFor = null;
 function begin() {
   const found = document.querySelector(".field-board");
   if (!found) {
-    keepNudged();
+    if (field.board) keepNudged(); // others' are not its to keep
     field.board = null;
     return;
   }

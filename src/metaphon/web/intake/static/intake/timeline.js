@@ -390,9 +390,11 @@ function stepTo(one, name, value, command) {
   nudge(`${one.id} ${name}`, value, () => send(command, own, one.id));
 }
 function putNudged() {
-  for (const one of line().querySelectorAll(".clip, .marker"))
-    for (const name of ["start", "gain", "at"])
-      one.dataset[name] = nudgedOf(`${one.id} ${name}`) ?? one.dataset[name];
+  for (const one of line()?.querySelectorAll(".clip, .marker") ?? [])
+    for (const name of ["start", "gain", "at"]) {
+      const value = nudgedOf(`${one.id} ${name}`);
+      if (value !== undefined) one.dataset[name] = value;
+    }
 }
 function stepClip(clip, name, value) {
   const command = setting(clip, NUDGES[name], value);
@@ -509,7 +511,7 @@ function follow(element, event, move) {
 
 document.addEventListener("htmx:load", ({ target }) => {
   if (target.id !== "tracks" && !target.querySelector?.("#tracks")) return;
-  if (line()) putNudged();
+  putNudged();
   drawAll(); // at once: what is pressed before the next frame is where it was
   // the numbers of what is chosen are always there, and no other's
   const one = chosen && document.getElementById(chosen);
