@@ -191,6 +191,26 @@ class Stumbles(BrowserTest):
             asked.let_go()
         expect(current).to_have_text("Platform")
 
+    def test_nothing_can_be_chosen_where_it_would_be_lost(self) -> None:
+        """A page is dead until its scripts are here, and a workspace is not drawn before."""
+        page = self.open()
+        script = HeldBack(page, "**/intake/intake.js")
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        page.goto(f"{self.address}/mix/{mix.pk}/intake/", wait_until="commit")
+        script.came()
+        expect(page.locator("body[inert]")).to_have_count(1)
+        script.let_go()
+        expect(page.locator("body[inert]")).to_have_count(0)
+        script = HeldBack(page, "**/listen/workspace.js")
+        page.click("#tabs >> text=Listen")
+        script.came()
+        expect(page.locator("[data-upload]")).to_have_count(1)
+        expect(page.locator(".listening")).to_have_count(0)
+        script.let_go()
+        page.select_option("aside [aria-label=Target]", "0+5+0")
+        chosen = "import('/static/listen/player.js').then((m) => m.player.state.monitor_sources.a)"
+        self.assertEqual(page.evaluate(chosen)["target"], "0+5+0")
+
     def test_findings_stay_open_say_what_became_of_one_and_go_on_to_the_next(self) -> None:
         survey_mix(mix_id=Mix.objects.get(title="The Lamp at Skerrow").pk)
         page = self.open()

@@ -73,10 +73,18 @@ document.addEventListener("htmx:beforeRequest", ({ detail }) => {
 });
 
 // No answer is drawn under a press: what is pressed would be gone before it is let go, and the press with it.
+// Nor is a workspace drawn before its scripts are here: what is chosen in it until then would be lost.
 document.addEventListener("htmx:beforeSend", ({ detail: { xhr } }) => {
   const loaded = xhr.onload;
-  xhr.onload = (event) => whenLetGo(() => loaded.call(xhr, event));
+  xhr.onload = async (event) => {
+    await scriptsOf(xhr.responseText);
+    whenLetGo(() => loaded.call(xhr, event));
+  };
 });
+const SCRIPT = /<script type="module" src="([^"]+)"/g;
+const scriptsOf = (page) =>
+  Promise.allSettled([...page.matchAll(SCRIPT)].map(([, address]) => import(address)));
+document.addEventListener("DOMContentLoaded", () => (document.body.inert = false)); // the scripts of the first
 
 // Edits reach the server in the order in which they were made: each is sent when the one before it is answered.
 let line = Promise.resolve();
@@ -186,9 +194,3 @@ document.addEventListener(
 document.addEventListener("htmx:load", ({ target }) =>
   target.querySelector?.("[data-take-focus]")?.focus(),
 );
-
-// The scripts of a workspace are loaded when it is first opened.
-const loadScript = (root) =>
-  root.querySelectorAll("[data-script]").forEach((element) => import(element.dataset.script));
-document.addEventListener("htmx:load", ({ target }) => loadScript(target.parentNode ?? document));
-loadScript(document);
