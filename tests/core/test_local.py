@@ -1,17 +1,22 @@
 """Running on one machine: ports, and the processes that serve."""
 
+import io
+import json
 import os
 import signal
 import socket
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import unittest
-from contextlib import ExitStack
+from contextlib import ExitStack, redirect_stderr
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from unittest.mock import patch
 
+from metaphon.local import serve
 from metaphon.local.cluster import Cluster, ClusterError, free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, command
 from tests.runner import long_test
@@ -51,6 +56,31 @@ class Servers(unittest.TestCase):
             self.assertEqual(words[words.index("--host") + 1], "127.0.0.1")
             self.assertEqual(words[words.index("--port") + 1], "8123")
             self.assertIn(application, words)
+
+
+class Ready(unittest.TestCase):
+    def test_what_is_waited_for_is_named(self) -> None:
+        answers = [(503, {"status": "not ready", "database": True, "storage": False})] * 2
+        answers.append((200, {"status": "ready", "database": True, "storage": True}))
+
+        class Health(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                code, told = answers.pop(0)
+                self.send_response(code)
+                self.end_headers()
+                self.wfile.write(json.dumps(told).encode())
+
+            def log_message(self, *told: object) -> None:
+                pass
+
+        with HTTPServer(("127.0.0.1", 0), Health) as pages, ExitStack() as stack:
+            threading.Thread(target=pages.serve_forever, daemon=True).start()
+            stack.callback(pages.shutdown)
+            said = stack.enter_context(redirect_stderr(io.StringIO()))
+            stack.enter_context(patch.object(serve, "_LONG_S", 0.0))
+            serve._wait_until_ready(f"http://127.0.0.1:{pages.server_port}", {})
+        self.assertEqual(answers, [])
+        self.assertEqual(said.getvalue(), "Not ready yet: storage (waiting)\n")
 
 
 class Ends(unittest.TestCase):

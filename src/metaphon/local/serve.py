@@ -4,6 +4,7 @@ Database, pages, listening and one worker, until Ctrl-C.
 """
 
 import argparse
+import json
 import os
 import shutil
 import signal
@@ -12,8 +13,9 @@ import sys
 import time
 import urllib.request
 from collections import deque
-from contextlib import suppress
+from http import HTTPStatus
 from types import FrameType
+from urllib.error import HTTPError
 
 from metaphon.local.cluster import Cluster, ClusterError, free_port, port_is_free
 from metaphon.local.environment import LOCAL, environment
@@ -153,16 +155,28 @@ def _serve(port: int, address: str | None) -> int:
 
 def _wait_until_ready(here: str, children: dict[str, subprocess.Popen[bytes]]) -> None:
     began, told = time.monotonic(), False
-    while time.monotonic() < began + _READY_WITHIN_S:
-        with suppress(OSError), urllib.request.urlopen(f"{here}/health", timeout=4):
-            return
-        if any(child.poll() is not None for child in children.values()):
-            break
-        if time.monotonic() > began + _LONG_S and not told:
+    while waits := _not_ready(here):
+        seconds = time.monotonic() - began
+        if seconds > _READY_WITHIN_S or any(one.poll() is not None for one in children.values()):
+            raise ClusterError(f"This did not become ready: {', '.join(waits)}; see above.")
+        if seconds > _LONG_S and not told:
             told = True
-            print("Compiling the sound engine, once for this version", file=sys.stderr)
+            compiles = waits == ["listening"]
+            what = "the sound engine is compiled, once for this version" if compiles else "waiting"
+            print(f"Not ready yet: {', '.join(waits)} ({what})", file=sys.stderr)
         time.sleep(0.1)
-    raise ClusterError("It did not become ready; see above.")
+
+
+def _not_ready(here: str) -> list[str]:
+    """The parts that are not at work yet."""
+    try:
+        with urllib.request.urlopen(f"{here}/health", timeout=4):
+            return []
+    except HTTPError as refused:
+        told = json.loads(refused.read()) if refused.code == HTTPStatus.SERVICE_UNAVAILABLE else {}
+        return [part for part, works in told.items() if works is False] or ["pages"]
+    except OSError:
+        return ["pages"]
 
 
 def _end(children: list[subprocess.Popen[bytes]]) -> None:
