@@ -225,6 +225,19 @@ class BrowserTest(unittest.TestCase):
         self.wait_for(lambda: found.append(what.bounding_box()) or found[-1])
         return found[-1]
 
+    def settled(self, page: Page) -> None:
+        """Wait until a page waits for no answer, and has drawn what it was answered."""
+        [waits] = [waits for one, waits in self._looked_at if one is page]
+        rests = 0  # an answer may be what the next question is asked after
+
+        def rested() -> bool:
+            nonlocal rests
+            page.evaluate("new Promise((done) => setTimeout(done, 30))")
+            rests = 0 if waits else rests + 1
+            return rests == 3
+
+        self.wait_for(rested)
+
     def _look_at(self, page: Page) -> None:
         """Keep what a page waits for, so that a test that fails can say it."""
         waits: list[Request] = []

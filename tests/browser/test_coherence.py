@@ -16,7 +16,7 @@ class Coherence(BrowserTest):
     def lamp(self, page: Page, place: str) -> Mix:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         page.goto(f"{self.address}/mix/{mix.pk}/{place}")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         return mix
 
     def test_the_late_and_turned_microphone_is_mended_in_two_presses(self) -> None:
@@ -84,7 +84,7 @@ class Coherence(BrowserTest):
         x, y = self.board["x"], self.board["y"]
         page.mouse.dblclick(x + 0.6 * self.board["width"], y + 0.35 * self.board["height"])
         expect(page.locator(".handle")).to_have_count(1)
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
 
     def band(self) -> Any:
         strip = document_of(Mix.objects.get(pk=self.mix.pk)).find_strip(self.strip)

@@ -16,7 +16,6 @@ class Flow(BrowserTest):
         page = self.open()
         self.mix = Mix.objects.get(title="The Lamp at Skerrow")
         page.goto(f"{self.address}/mix/{self.mix.pk}/flow/?view={view}")
-        page.wait_for_load_state("networkidle")  # its scripts are there
         return page
 
     def named(self, name: str) -> Strip:
@@ -48,17 +47,16 @@ class Flow(BrowserTest):
         self.drag(page, "Rain", "Boats")
         page.click("#drop-menu >> text=Main feed")
         self.wait_for(lambda: self.named("Rain").output_bus == self.named("Boats"))
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.keyboard.press("Control+z")
         self.wait_for(lambda: self.named("Rain").to_programme)
         back = f'.ribbons [data-from="s{self.named("Rain").ref}"][data-to="pbed0+5+0"]'
         self.wait_for(lambda: page.locator(back).count() == 1)
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.click('.node[data-name="Rowing boat"]', modifiers=["Control"])
         page.click('.node[data-name="Sea"]', modifiers=["Control"])
         expect(page.locator("#chosen [data-count]")).to_have_text("2 chosen")
-        page.wait_for_load_state("networkidle")
-        page.wait_for_timeout(500)  # what was undone is drawn anew
+        self.settled(page)
         self.drag(page, "Sea", "Boats")
         page.click("#drop-menu >> text=Send")
         self.wait_for(lambda: self.named("Boats").received.count() == 2)
@@ -72,7 +70,7 @@ class Flow(BrowserTest):
         page.keyboard.press("ArrowDown")
         page.keyboard.press("m")
         self.wait_for(lambda: self.named("Choir hum").muted)
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.wait_for_selector('.node.is-muted[data-name="Choir hum"]')
         page.focus('.node[data-name="Choir hum"]')
         page.keyboard.press("f")
@@ -83,7 +81,7 @@ class Flow(BrowserTest):
         page.keyboard.press("Enter")
         page.keyboard.press("Enter")  # the first of the two: main feed
         self.wait_for(lambda: self.named("Choir hum").output_bus == self.named("Boats"))
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.focus('.node[data-name="Choir hum"]')
         page.keyboard.press("Enter")
         expect(page.locator("#panel h2").first).to_have_text("Choir hum")
@@ -119,7 +117,7 @@ class Flow(BrowserTest):
         # an edit of the same row whose answer draws it anew before the number is sent
         page.evaluate("""document.querySelector('[aria-label="Mute Rain"]').click()""")
         self.wait_for(lambda: self.named("Rain").muted and self.named("Rain").gain_db > before)
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.wait_for_timeout(500)  # longer than a nudge waits before it is sent
         self.assertEqual(len(sent), 1)
         expect(gain).to_be_focused()
@@ -232,7 +230,7 @@ class Flow(BrowserTest):
         page.click("[data-fold]")
         page.click(f"#row-{self.named('Gull').ref} >> text=Wake")
         self.wait_for(lambda: not self.named("Gull").resting and self.named("Gull print 1").resting)
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.click("#panel >> button:has-text('Print again')")
         self.wait_for(
             lambda: self.mix.strips.filter(name="Gull print 2", resting=False).exists(), 60

@@ -21,7 +21,7 @@ class Handover(BrowserTest):
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Slipway")
         page.click("button:has-text('Make a mix')")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         with tempfile.TemporaryDirectory() as folder:
             paths = [Path(folder) / name for name in ("gull.wav", "boat.wav")]
             for seed, path in enumerate(paths):
@@ -41,7 +41,7 @@ class Handover(BrowserTest):
         page = self.open()
         self.own_mix(page)
         page.click("nav >> text=Handover")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         held: list[Route] = []
         page.route("**/handover/edit", lambda route: held.append(route))
         with page.expect_request("**/handover/edit"):
@@ -61,7 +61,7 @@ class Handover(BrowserTest):
         page = self.open()
         mix = self.own_mix(page)
         page.click("nav >> text=Handover")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.get_by_label("5.1 (0+5+0), the mix").uncheck()
         expect(page.locator("#count")).to_have_text("2 files of sound")
         page.get_by_label("Stereo (0+2+0), stems of tracks").check()
@@ -88,12 +88,12 @@ class Handover(BrowserTest):
             self.assertEqual([element.kind for element in elements], ["bed"])
             positions = package.read(adm)
         page.click("nav >> text=Flow")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.click("a:has-text('Table')")
         page.get_by_label("Mute gull", exact=True).click()
         expect(page.get_by_label("Mute gull", exact=True)).to_have_attribute("aria-pressed", "true")
         page.click("nav >> text=Handover")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         self.handed_over(page, "Without the gull")
         newest.locator("button:has-text('What changed')").click()
         expect(newest.locator(".edits")).to_contain_text("Muted gull")
@@ -115,7 +115,7 @@ class Handover(BrowserTest):
     def come_back(self, page: Page, positions: bytes) -> None:
         """The file with positions, opened as a mix of its own."""
         page.click("nav >> text=Intake")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "handed over.wav"
             path.write_bytes(positions)

@@ -20,7 +20,7 @@ class TimeLine(BrowserTest):
         self.page = self.open()
         self.mix = Mix.objects.get(title="The Lamp at Skerrow")
         self.page.goto(f"{self.address}/mix/{self.mix.pk}/intake/")
-        self.page.wait_for_load_state("networkidle")
+        self.settled(self.page)
 
     def of(self, ref: str) -> list[Clip]:
         return list(Clip.objects.filter(track__mix=self.mix, track__ref=ref).order_by("position"))
@@ -32,6 +32,7 @@ class TimeLine(BrowserTest):
         self, clip: Locator, from_x: float, from_y: float, by_x: float, by_y: float = 0
     ) -> None:
         """From a place in the clip, as parts of its width (x) and pixels from its top (y)."""
+        self.settled(self.page)  # a place that is read while a page is drawn may be an old one
         clip.evaluate("(clip) => clip.scrollIntoView({ block: 'center' })")
         box = self.box(clip)
         x, y = box["x"] + 2 + from_x * (box["width"] - 4), box["y"] + from_y
@@ -147,7 +148,7 @@ class TimeLine(BrowserTest):
         self.press(page, "Delete")
         self.assertEqual(len(self.of(ref)), 2)
         self.clip(ref).focus()
-        page.wait_for_load_state("networkidle")  # its numbers are there
+        self.settled(page)  # its numbers are there
         field = page.locator("#clip input[aria-label$='fade out']")
         field.fill("1.5")
         with page.expect_response(lambda r: r.request.method == "POST"):
@@ -246,7 +247,7 @@ class TimeLine(BrowserTest):
         for _ in range(16):
             page.click("[data-zoom='2']")
         expect(shows).to_have_text(re.compile(r"^0:\d\d\.\d{4} to"))
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         ink = """() => [...document.querySelectorAll('.clip:not([hidden]) canvas')].some((one) =>
             one.getContext('2d').getImageData(0, 0, one.width, one.height).data.some(Boolean))"""
         page.click("[data-zoom=fit]")
@@ -260,7 +261,7 @@ class Arriving(BrowserTest):
         self.page = self.open()
         self.mix = Mix.objects.get(title="Quiet Water")
         self.page.goto(f"{self.address}/mix/{self.mix.pk}/intake/")
-        self.page.wait_for_load_state("networkidle")
+        self.settled(self.page)
         folder = self.enterContext(tempfile.TemporaryDirectory())
         self.path = Path(folder) / "long.wav"  # three pieces
         soundfile.write(str(self.path), noise(2, 75.0).T, RATE_HZ, subtype="PCM_24")
@@ -308,7 +309,6 @@ class Arriving(BrowserTest):
         self.faults.clear()
         expect(self.page.locator("#arrivals")).to_contain_text("choose it again to go on")
         self.page.unroute_all()
-        self.page.wait_for_load_state("networkidle")  # its scripts are there
         self.choose()
         expect(self.page.locator("#clip-rest-0")).to_be_visible(timeout=WORK_MS)
         self.assertEqual(Arrival.objects.count(), before + 1)

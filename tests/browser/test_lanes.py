@@ -14,7 +14,7 @@ class Drawer(BrowserTest):
     def lamp(self, page: Page, place: str) -> None:
         self.mix = Mix.objects.get(title="The Lamp at Skerrow")
         page.goto(f"{self.address}/mix/{self.mix.pk}/{place}")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
 
     def width(self) -> list[tuple[float, float]]:
         lanes = lanes_of(document_of(Mix.objects.get(pk=self.mix.pk)), "hand_bells")

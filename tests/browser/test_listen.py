@@ -2,6 +2,7 @@
 
 import json
 import random
+import re
 import threading
 import time
 from collections.abc import Callable
@@ -81,12 +82,13 @@ class Live(BrowserTest):
         self.wait_for(lambda: page.evaluate("level()") > 1e-4)
         for place in ("Intake", "Listen", "Handover", "Flow"):
             page.click(f"nav >> text={place}")
-            page.wait_for_load_state("networkidle")
+            self.settled(page)
             self.plays_on(page, 0.3)
-        self.assertRegex(page.locator("[data-figure=correlation]").inner_text(), r"^[−\d.]+$")
+        correlation = page.locator("[data-figure=correlation]")
+        expect(correlation).to_have_text(re.compile(r"^[−\d.]+$"))
         page.locator("body").press("1")
         expect(page.locator(".chip")).to_have_text("Mono")
-        self.wait_for(lambda: page.locator("[data-figure=correlation]").inner_text() == "1.00")
+        expect(correlation).to_have_text("1.00")
         page.locator("body").press("0")
         expect(page.locator(".chip")).to_have_count(0)
         page.keyboard.press("Space")
@@ -237,12 +239,15 @@ class Live(BrowserTest):
         self.player(page, "player.set({ loop: [57 * 48000, 58 * 48000] })")
         page.click("#listen .play")
         self.wait_for(lambda: self.player(page, "player.current !== null"))
-        places = []
-        for _ in range(14):
+        places: list[float] = []
+
+        def turns() -> int:
             page.wait_for_timeout(150)
             places.append(self.player(page, "player.position") / 48000)
+            return sum(b < a for a, b in pairwise(places))
+
+        self.wait_for(lambda: turns() == 2)
         self.assertTrue(all(56.9 < place < 58.2 for place in places), places)
-        self.assertTrue(any(b < a for a, b in pairwise(places)), "it never turned")
         self.player(page, "player.set({ loop: null })")
         page.fill("#listen .now", "rubbish")
         page.keyboard.press("Enter")
@@ -274,7 +279,7 @@ class Live(BrowserTest):
             self.plays_on(page, 0.2)
             page.click(f"[data-answer={answer}]")
         expect(page.locator(".score")).to_contain_text("of 3 right")
-        self.assertTrue(self.player(page, "player.current.readings.blind"))
+        self.wait_for(lambda: self.player(page, "player.current?.readings.blind"))
         page.click("[data-blind]")
         expect(page.locator("[data-answer=a]")).to_be_disabled()
         self.plays_on(page)

@@ -48,7 +48,7 @@ class EveryPage(BrowserTest):
         for place in self.places():
             with self.subTest(place):
                 page.goto(f"{self.address}/{place}")
-                page.wait_for_load_state("networkidle")
+                self.settled(page)
                 self.examine(page)
                 self.open_dialogs(page, opened)
                 self.by_day(page)
@@ -72,7 +72,7 @@ class EveryPage(BrowserTest):
             box = page.locator(f"#{name}")
             expect(box).to_be_visible()
             expect(box).not_to_be_empty()
-            page.wait_for_load_state("networkidle")
+            self.settled(page)
             with self.subTest(dialog=name):
                 self.examine(page)
             page.keyboard.press("Escape")
@@ -115,7 +115,7 @@ class Stumbles(BrowserTest):
     def lamp(self, page: Page, place: str) -> Mix:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         page.goto(f"{self.address}/mix/{mix.pk}/{place}")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         return mix
 
     def test_the_first_recording_plays_without_a_reload(self) -> None:
@@ -124,7 +124,7 @@ class Stumbles(BrowserTest):
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Slipway")
         page.click("button:has-text('Make a mix')")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         expect(page.locator("#listen .play")).to_be_disabled()
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "hum.wav"
@@ -144,7 +144,7 @@ class Stumbles(BrowserTest):
         page.fill("[placeholder='Name of a new mix']", "Breakwater")
         page.click("text=7.1.4 with beds and returns")
         page.click("button:has-text('Make a mix')")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         expect(page.locator(".clip")).to_have_count(1)
         page.click("#listen .play")
         player = "import('/static/listen/player.js').then(({ player }) => "

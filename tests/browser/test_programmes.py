@@ -35,7 +35,7 @@ class Programmes(BrowserTest):
         page.click("text=New mix")
         page.fill("[placeholder='Name of a new mix']", "Two tongues")
         page.click("button:has-text('Make a mix')")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         with tempfile.TemporaryDirectory() as folder:
             paths = [Path(folder) / name for name in ("English.wav", "Norsk.wav")]
             for frequency_hz, path in zip((300.0, 900.0), paths, strict=True):
@@ -43,7 +43,7 @@ class Programmes(BrowserTest):
             page.set_input_files("input[type=file]", [str(path) for path in paths])
             expect(page.locator("#tracks .clip")).to_have_count(2)
         page.click("nav >> text=Flow")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.click("a:has-text('Table')")
         page.get_by_label("Mute Norsk", exact=True).click()
         expect(page.get_by_label("Mute Norsk", exact=True)).to_have_attribute(
@@ -127,7 +127,7 @@ class Programmes(BrowserTest):
         page = self.open()
         self.own_mix(page)
         page.click("nav >> text=Handover")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.get_by_label("5.1 (0+5+0), the mix").uncheck()
         page.get_by_label("Binaural, the mix").uncheck()
         for level, verdict in (("as_it_is", "Refused"), ("gain", "Accepted")):
@@ -150,7 +150,7 @@ class Programmes(BrowserTest):
         page = self.open()
         self.own_mix(page)
         page.click("nav >> text=Intake")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.click("button:has-text('Timecode')")
         page.fill("[name=frames]", "50")
         page.click("[data-runs]")

@@ -13,7 +13,7 @@ class Reverb(BrowserTest):
     def lamp(self, page: Page, query: str = "") -> Mix:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
         page.goto(f"{self.address}/mix/{mix.pk}/reverb/{query}")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         return mix
 
     def held(self, name: str) -> Any:

@@ -23,7 +23,7 @@ class WholePath(BrowserTest):
 
     def table(self, page: Page) -> None:
         page.click("nav >> text=Flow")
-        page.wait_for_load_state("networkidle")
+        self.settled(page)
         page.click("a:has-text('Table')")
         page.wait_for_selector("#flowtable")
 
@@ -108,7 +108,6 @@ class WholePath(BrowserTest):
             page.click("text=New mix")
             page.fill("[placeholder='Name of a new mix']", "Breakwater")
             page.click("button:has-text('Make a mix')")
-            page.wait_for_load_state("networkidle")  # its scripts are there
             page.set_input_files("input[type=file]", [str(p) for p in paths])
             expect(page.locator("#arrivals")).to_contain_text(
                 "text.wav is not an audio file that can be read"
