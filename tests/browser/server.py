@@ -119,6 +119,9 @@ class _Served:
 _served: _Served | None = None
 
 
+_DRAWN = """new Promise((done) => setTimeout(() => done(document.readyState === "complete"), 30))"""
+
+
 def stop_servers() -> None:
     """End what the browser tests of this process have begun."""
     global _served
@@ -147,13 +150,26 @@ def wait_for(ready: Any, seconds: float = 60.0) -> None:
     raise AssertionError("this did not come about in time")
 
 
+def catch(page: Page, address: str, act: Callable[[Route], None]) -> None:
+    """Give what a page asks of an address to a function, from now on.
+
+    Chromium says that it catches requests before it does, so one is made to see.
+    """
+    page.route(address, act)
+    if page.url == "about:blank":
+        return
+    page.route("**/icon.svg?caught", lambda route: route.fulfill(body="caught"))
+    asks = "fetch('/static/shell/icon.svg?caught').then((answer) => answer.text())"
+    wait_for(lambda: page.evaluate(asks) == "caught")
+
+
 class HeldBack:
     """The first request to an address, on its way until it is let go; others are not held."""
 
     def __init__(self, page: Page, address: str, answered: bool = False) -> None:
         self._page, self._address, self._answered = page, address, answered
         self._held: list[tuple[Route, APIResponse | None]] = []
-        page.route(address, self._hold)
+        catch(page, address, self._hold)
 
     def _hold(self, route: Route) -> None:
         if self._held:
@@ -232,8 +248,10 @@ class BrowserTest(unittest.TestCase):
 
         def rested() -> bool:
             nonlocal rests
-            page.evaluate("new Promise((done) => setTimeout(done, 30))")
-            rests = 0 if waits else rests + 1
+            ready = False
+            with contextlib.suppress(PageError):  # it may be left for another
+                ready = page.evaluate(_DRAWN)
+            rests = rests + 1 if ready and not waits else 0
             return rests == 3
 
         self.wait_for(rested)

@@ -4,12 +4,12 @@ import tempfile
 import zipfile
 from pathlib import Path
 
-from playwright.sync_api import Page, Route, expect
+from playwright.sync_api import Page, expect
 
 from metaphon.core.adm.importing import definition_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
-from tests.browser.server import WORK_MS, BrowserTest
+from tests.browser.server import WORK_MS, BrowserTest, HeldBack
 from tests.sounds import noise
 from tests.web.base import recording
 
@@ -42,14 +42,13 @@ class Handover(BrowserTest):
         self.own_mix(page)
         page.click("nav >> text=Handover")
         self.settled(page)
-        held: list[Route] = []
-        page.route("**/handover/edit", lambda route: held.append(route))
-        with page.expect_request("**/handover/edit"):
-            page.get_by_label("5.1 (0+5+0), the mix").uncheck()
+        edit = HeldBack(page, "**/handover/edit")
+        page.get_by_label("5.1 (0+5+0), the mix").uncheck()
+        edit.came()
         stems = page.get_by_label("Stereo (0+2+0), stems of tracks")
         stems.check()
         with page.expect_response("**/handover/edit"):
-            held[0].continue_()
+            edit.let_go()
         adm = page.get_by_label("ADM (BW64), one file with all positions")
         adm.check()
         expect(page.locator("#count")).to_have_text("5 files of sound")

@@ -5,12 +5,12 @@ import tempfile
 from pathlib import Path
 
 import soundfile
-from playwright.sync_api import Locator, Page, Request, Route, expect
+from playwright.sync_api import Locator, Page, Route, expect
 
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes.models import Clip, Mix
 from metaphon.web.mixes.snapshots import document_of
-from tests.browser.server import WORK_MS, BrowserTest, HeldBack
+from tests.browser.server import WORK_MS, BrowserTest, HeldBack, catch
 from tests.sounds import RATE_HZ, noise
 
 
@@ -270,8 +270,9 @@ class Arriving(BrowserTest):
     def choose(self) -> None:
         self.page.set_input_files("input[type=file]", str(self.path))
 
-    def cut(self, route: Route, request: Request) -> None:
+    def cut(self, route: Route) -> None:
         """The connection breaks at every piece that begins at one of these."""
+        request = route.request
         self.sent.append(f"{request.method} {request.headers.get('upload-offset', '')}".strip())
         if request.method == "PATCH" and self.sent[-1] in self.broken:
             self.broken.remove(self.sent[-1])
@@ -282,8 +283,8 @@ class Arriving(BrowserTest):
     def test_a_cut_off_piece_is_sent_again_and_nothing_else(self) -> None:
         piece = 8 * 1024 * 1024
         self.broken = [f"PATCH {piece}"]
-        self.page.route("**/intake/arrivals*", self.cut)
-        self.page.route("**/intake/arrivals/*", self.cut)
+        catch(self.page, "**/intake/arrivals*", self.cut)
+        catch(self.page, "**/intake/arrivals/*", self.cut)
         self.choose()
         expect(self.page.locator("#clip-long-0")).to_be_visible(timeout=WORK_MS)
         sent = [one for one in self.sent if one.split()[0] in ("POST", "PATCH", "HEAD")]
@@ -302,7 +303,7 @@ class Arriving(BrowserTest):
         piece = 8 * 1024 * 1024
         self.path = self.path.rename(self.path.with_name("rest.wav"))
         before = Arrival.objects.count()
-        self.page.route("**/intake/arrivals/*", lambda route: self.stop_at(route, piece))
+        catch(self.page, "**/intake/arrivals/*", lambda route: self.stop_at(route, piece))
         self.choose()
         expect(self.page.locator("#sending")).to_contain_text("the connection broke")
         self.page.reload()

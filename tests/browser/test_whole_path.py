@@ -108,6 +108,7 @@ class WholePath(BrowserTest):
             page.click("text=New mix")
             page.fill("[placeholder='Name of a new mix']", "Breakwater")
             page.click("button:has-text('Make a mix')")
+            page.wait_for_url("**/intake/")  # and its scripts
             page.set_input_files("input[type=file]", [str(p) for p in paths])
             expect(page.locator("#arrivals")).to_contain_text(
                 "text.wav is not an audio file that can be read"
