@@ -114,7 +114,7 @@ function fill(root) {
       select.closest("[data-id]")?.dataset.id ?? (select.closest("#panel") ? opened() : "");
     const options = document.getElementById(`menu-${select.dataset.menu}`).content.cloneNode(true);
     for (const option of [...options.children])
-      if (option.value === self || option.value === held?.value) option.remove();
+      if (option.dataset.bus === self || option.value === held?.value) option.remove();
     select.append(options);
     select.dataset.sent = select.value;
   });
