@@ -56,6 +56,20 @@ class Handover(BrowserTest):
         for cell in (stems, adm):
             expect(cell).to_be_checked()
 
+    def test_a_format_that_is_not_listed_is_added_and_taken_away(self) -> None:
+        page = self.open()
+        mix = self.own_mix(page)
+        page.click("nav >> text=Handover")
+        page.select_option("[aria-label='Another format']", label="9.1.4 (4+9+0)")
+        cell = page.get_by_label("9.1.4 (4+9+0), the mix")
+        expect(cell).to_be_checked()
+        expect(page.locator("#count")).to_have_text("4 files of sound")
+        self.assertIn("4+9+0", document_of(mix).targets)
+        cell.uncheck()
+        expect(cell).to_have_count(0)
+        page.keyboard.press("Control+z")
+        expect(cell).to_be_checked()
+
     def test_from_choice_to_opened_package_and_only_what_changed(self) -> None:
         page = self.open()
         mix = self.own_mix(page)

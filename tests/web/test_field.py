@@ -58,6 +58,28 @@ class FieldBase(WebTest):
         return [(row.azimuth_deg, row.elevation_deg) for row in rows]
 
 
+class InBeds(FieldBase):
+    """One channel stands somewhere in its bed, and above the ears where there are loudspeakers."""
+
+    def fields(self, page: str, name: str) -> list[str]:
+        page = self.client.get(f"/mix/{self.mix.pk}/{page}").content.decode()
+        labels = (f"{name} azimuth", f"{name} elevation")
+        return [label for label in labels if f'aria-label="{label}"' in page]
+
+    def test_what_says_where_it_stands_can_be_typed_in_flow_and_field(self) -> None:
+        self.bring_in("pair.wav", noise(2, 1.0))
+        lies = Placement.objects.filter(strip=self.three)
+        for layout, wanted in (("0+5+0", ["azimuth"]), ("4+7+0", ["azimuth", "elevation"])):
+            self.write(lies, mode="bed", layout=layout)
+            for page in ("field/", "flow/?view=table"):
+                self.assertEqual(self.fields(page, "three"), [f"three {one}" for one in wanted])
+                self.assertEqual(self.fields(page, "pair"), [])
+        lane = {"strip": self.three.ref, "path": "placement/azimuth_deg"}
+        self.edit("field", kind="draw_lane", **lane, points=[{"t_s": 0, "value": 9.0}])
+        for page in ("field/", "flow/?view=table"):
+            self.assertNotIn("three azimuth", self.fields(page, "three"))  # its lane says it
+
+
 class FieldTest(FieldBase):
     def test_the_page_shows_what_is_placed(self) -> None:
         page = self.client.get(self.url("field:show"))

@@ -1,9 +1,11 @@
 """How sound of one format enters a bus or bed of another: panned, converted, encoded or decoded."""
 
+from collections.abc import Mapping
+
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.document.mix import Bus, Strip
+from metaphon.core.document.mix import PROGRAMME, Bus, Strip
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
@@ -37,6 +39,21 @@ def format_of(strip: Strip, channels: int) -> Target:
         )
     except InputError as error:
         raise InputError(f"{strip.name}: {error}") from None
+
+
+def angles_used(strip: Strip, channels: int, buses: Mapping[str, Bus]) -> tuple[str, ...]:
+    """Which angles say where a strip enters its bed, its bus and those it is sent to.
+
+    Only mono stands somewhere, and above or below only where there are loudspeakers to do it.
+    """
+    if channels != 1:
+        return ()
+    fed = [strip.output or "", *(send.bus for send in strip.sends)]
+    aims = [bus_format(buses[one].layout) for one in fed if one in buses]
+    if strip.output == PROGRAMME and strip.placement.mode == "bed":
+        aims.append(target_named(strip.placement.layout))
+    found = {"azimuth_deg": bool(aims), "elevation_deg": any(aim.has_heights for aim in aims)}
+    return tuple(name for name, used in found.items() if used)
 
 
 def mapping_gains(

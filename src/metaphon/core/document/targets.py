@@ -33,6 +33,13 @@ class Target:
         )
 
     @property
+    def has_heights(self) -> bool:
+        """Whether sound in it can come from above or below the ears."""
+        if self.layout is None:
+            return self.order is not None
+        return any(self.layout.angles_deg[one][1] for one in self.layout.main)
+
+    @property
     def word(self) -> str:
         """What it is called in a file name."""
         return (
@@ -74,6 +81,11 @@ OFFERED = (
     "9+10+3",
     "scene1",
     "scene3",
+)
+FURTHER = tuple(
+    name
+    for name in (*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1)))
+    if name not in OFFERED
 )
 
 

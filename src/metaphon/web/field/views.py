@@ -8,6 +8,7 @@ from typing import Any
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
+from metaphon.core.document.channel_mapping import angles_used
 from metaphon.core.document.delivery_changes import changes
 from metaphon.core.document.mix import PROGRAMME, Placement, Strip
 from metaphon.core.document.mix import Mix as Document
@@ -40,7 +41,7 @@ from metaphon.web.field.folding import folding
 from metaphon.web.mixes.editing import after_edit, carry_out, command_from, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.snapshots import channels_of_tracks, document_of
+from metaphon.web.mixes.snapshots import channels_of_strips, document_of
 from metaphon.web.shell.controls import Control, controls_from
 from metaphon.web.shell.fragments import fragment_of
 
@@ -118,6 +119,7 @@ class Shown:
     data: dict[str, Any]
     moves: bool
     changes: list[str]
+    angles: tuple[str, ...]  # that say where in a bed it stands
 
     @property
     def key(self) -> tuple[Any, ...]:
@@ -131,6 +133,7 @@ class Shown:
             self.number,
             self.moves,
             tuple(self.changes),
+            self.angles,
             data["mode"],
             data["layout"],
             data["locked"],
@@ -193,11 +196,17 @@ def placed(mix: Mix, document: Document) -> dict[str, Any]:
     strips = [strip for strip in document.strips if strip.output == PROGRAMME and not strip.resting]
     entering = [strip for strip in strips if strip.placement.mode != "none"]
     entering.sort(key=lambda strip: strip.placement.mode != "object")
+    channels = channels_of_strips(mix, document)
+    buses = {bus.id: bus for bus in document.buses}
+    moved = {lane.target for lane in document.automation}
     rows = []
     for number, strip in enumerate(entering, start=1):
         data = source(strip, document) | {"number": number}
-        rows.append(Shown(strip, number, data, bool(data["path"]), changed_by.get(strip.id, [])))
-    channels = channels_of_tracks(mix, document)
+        is_bed = strip.placement.mode == "bed"
+        angles = angles_used(strip, channels.get(strip.id, 0), buses) if is_bed else ()
+        moves = data["path"] or any(f"{strip.id}/placement/{name}" in moved for name in angles)
+        changed = changed_by.get(strip.id, [])
+        rows.append(Shown(strip, number, data, bool(moves), changed, angles))
     notes = by_the_book_of_targets(document, channels)
     return {
         "rows": rows,

@@ -7,7 +7,7 @@ from typing import Any
 from django.conf import settings
 from django.urls import reverse
 
-from metaphon.core.document.channel_mapping import describe_mapping, format_for
+from metaphon.core.document.channel_mapping import angles_used, describe_mapping, format_for
 from metaphon.core.document.mix import PROGRAMME, Bus, Send, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, Target, bus_format, target_named
@@ -49,6 +49,7 @@ class Row:
     placed_name: str
     where: dict[str, float]  # the place as angles
     moving: dict[str, bool]
+    is_object: bool
     has_azimuth: bool
     has_elevation: bool
     turns: bool  # whether its sends can have an azimuth of their own
@@ -172,7 +173,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
     output = about.buses.get(str(strip.output))
     own = _format(strip, channels)
     is_object = programme and place.mode == "object"
-    pans = channels == 1 and (place.mode == "bed" or not programme)
+    used = angles_used(strip, channels, about.buses)
     bed = place.mode == "bed"
     return Row(
         strip=strip,
@@ -190,8 +191,9 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         placed_name=f"Bed {LAYOUTS[place.layout].everyday}" if bed else _MODES[place.mode],
         where=angles_of_strip(strip),
         moving=moving,
-        has_azimuth=is_object or pans,
-        has_elevation=is_object,
+        is_object=is_object,
+        has_azimuth=is_object or "azimuth_deg" in used,
+        has_elevation=is_object or "elevation_deg" in used,
         turns=own is not None and own.layout is not None,
         inverted=_basics_value(strip, "polarity_inverted", False),
         stereo_width=_basics_value(strip, "width", 1.0)

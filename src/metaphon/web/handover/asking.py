@@ -15,7 +15,7 @@ from metaphon.core.document.handover import (
     asked,
 )
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.targets import OFFERED, target_named
+from metaphon.core.document.targets import FURTHER, OFFERED, Target, target_named
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.registry import Batch
 from metaphon.core.edits.structure import AddTarget, RemoveTarget
@@ -122,6 +122,12 @@ def form(request: HttpRequest, mix: Mix) -> dict[str, object]:
         "loudness_presets": SHIPPED,
         "presets": Preset.objects.filter(user=request.user.pk),
     }
+
+
+def further(mix: Mix) -> list[Target]:
+    """The formats that are no rows of the matrix yet."""
+    chosen = document_of(mix).targets
+    return [target_named(name) for name in FURTHER if name not in chosen]
 
 
 def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:

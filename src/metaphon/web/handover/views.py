@@ -13,7 +13,7 @@ from metaphon.core.document.targets import target_named
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
 from metaphon.web.handover import alternatives, platform, translation
-from metaphon.web.handover.asking import KINDS, counted, form, matrix, posted, wish_of
+from metaphon.web.handover.asking import KINDS, counted, form, further, matrix, posted, wish_of
 from metaphon.web.handover.strip_chart import correlation_path
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.jobs.rendering import asked_of
@@ -64,6 +64,7 @@ def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
         notes = by_the_book_of_targets(document, channels)
     return {
         "rows": matrix(request, mix),
+        "further": further(mix),
         "kinds": KINDS,
         "losses": losses,
         "notes": [(target_named(name).title, said) for name, said in notes.items() if said],
