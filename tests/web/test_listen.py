@@ -11,6 +11,7 @@ from django.core.files.uploadedfile import TemporaryUploadedFile
 
 from metaphon.core.edits.values import SetValue
 from metaphon.core.errors import InputError
+from metaphon.core.spatial.head import SHIPPED
 from metaphon.web.listen.capacity import Capacity
 from metaphon.web.listen.models import Reference, UserFile
 from metaphon.web.listen.monitor_source import document_heard, monitor_of
@@ -100,7 +101,7 @@ class Own(ListenTest):
         self.assertEqual((good["key"], row.name), (f"own:{row.pk}", "mine.csv"))
         for name, kind, words in (
             ("bad.csv", "headphones", "bad.csv holds no response"),
-            ("x.sofa", "head", "x.sofa"),
+            ("x.sofa", "head", "x.sofa cannot be read as a SOFA file"),
         ):
             self.assertIn(words, self.said(self.bring("listen:bring", name, b"rubbish", kind)))
         self.assertEqual(UserFile.objects.count(), 1)
@@ -133,6 +134,12 @@ class Own(ListenTest):
         )
         self.assertNotIn("head_file", monitor["binaural"])
         self.assertEqual(monitor["worn"].name, "practice_pair.csv")
+
+    def test_a_head_of_ones_own_is_taken_in_heard_and_rendered_for(self) -> None:
+        head = self.bring("listen:bring", "mine.sofa", SHIPPED.read_bytes(), "head").json()
+        monitor = monitor_of({"binaural": {"head": head["key"]}}, self.user)
+        self.assertTrue(monitor["binaural"]["head_file"].is_file())
+        self.assertContains(self.client.get(self.url("handover:show")), "Headphones: mine.sofa")
 
     def test_what_a_head_does_is_drawn(self) -> None:
         for asked, words in (

@@ -306,6 +306,11 @@ def load_head(path: Path, rate_hz: int) -> Head:
         return _loaded(path, rate_hz)
 
 
+def try_head(path: Path, rate_hz: int) -> None:
+    """Read a head as `load_head` does and ask it for responses, so that what fails is refused."""
+    load_head(path, rate_hz).responses(np.eye(3))
+
+
 @lru_cache(maxsize=4)
 def _loaded(path: Path, rate_hz: int) -> Head:
     if not path.is_file():

@@ -5,7 +5,6 @@ import os
 import uuid
 from pathlib import Path
 
-import numpy as np
 from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
@@ -16,7 +15,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
 from metaphon.core.listen.headphones import read_response
 from metaphon.core.listen.monitor import Monitor
-from metaphon.core.spatial.head import load_head
+from metaphon.core.spatial.head import try_head
 from metaphon.core.spatial.layouts import layout_for_channels
 from metaphon.web.jobs.results import as_recording, result_of
 from metaphon.web.listen.models import Preset, Reference, UserFile
@@ -66,11 +65,6 @@ def _arrived(request: HttpRequest) -> tuple[Path, str]:
     return Path(file.temporary_file_path()), os.path.basename(file.name or "file")[:200]
 
 
-def _found_sound(path: Path, rate_hz: int) -> None:
-    """Read a head and make something of it; what fails is refused."""
-    load_head(path, rate_hz).responses(np.eye(3))
-
-
 @takes(64)
 @require_POST
 def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
@@ -87,7 +81,7 @@ def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
     path.rename(checked)
     try:
         if kind == UserFile.Kind.HEAD:
-            read_apart(_found_sound, checked, mix.sample_rate_hz, path=checked, name=name)
+            read_apart(try_head, checked, mix.sample_rate_hz, path=checked, name=name)
         else:
             read_apart(read_response, checked, path=checked, name=name)
     except InputError as error:
