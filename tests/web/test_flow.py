@@ -231,6 +231,9 @@ class Chains(FlowTest):
             self.assertAlmostEqual(
                 document_of(self.mix).tracks[0].chain[0].delay_ms, wanted, msg=text
             )
+        self.set(self.one, "chain/0/delay_ms", "0,37 smp")
+        page = self.client.get(self.url("flow:show"), {"strip": self.one.ref})
+        self.assertContains(page, 'value="0.0077"')  # a part of a sample is shown
 
     def test_channels_are_turned_one_by_one(self) -> None:
         self.add("basics")

@@ -122,7 +122,10 @@ def drawn(
     page of Flow holds a thousand of them.
     """
     digits = next((n for n in range(3) if numeric.step >= 10.0**-n), 3)
-    fine = 2 if name.endswith("_ms") else digits
+    # parts of a sample are not hidden
+    fine = (
+        next((n for n in (2, 3) if round(shown, n) == shown), 4) if name.endswith("_ms") else digits
+    )
     words = (
         format_html('<span class="unit">{}</span>', numeric.unit) if unit and numeric.unit else ""
     )
