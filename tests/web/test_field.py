@@ -74,6 +74,11 @@ class InBeds(FieldBase):
             for page in ("field/", "flow/?view=table"):
                 self.assertEqual(self.fields(page, "three"), [f"three {one}" for one in wanted])
                 self.assertEqual(self.fields(page, "pair"), [])
+            lanes = self.client.get(
+                self.url("lanes:show"), {"strip": self.three.ref}, headers={"HX-Request": "true"}
+            ).content.decode()
+            for angle in ("azimuth", "elevation"):
+                self.assertEqual(f'value="placement/{angle}_deg"' in lanes, angle in wanted)
         lane = {"strip": self.three.ref, "path": "placement/azimuth_deg"}
         self.edit("field", kind="draw_lane", **lane, points=[{"t_s": 0, "value": 9.0}])
         for page in ("field/", "flow/?view=table"):

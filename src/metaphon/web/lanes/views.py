@@ -11,6 +11,7 @@ from django.shortcuts import render
 from metaphon.core.adm import channel_text
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.breakpoints import Breakpoints
+from metaphon.core.document.channel_mapping import angles_used
 from metaphon.core.document.lanes import is_turning, lanes_of, range_of
 from metaphon.core.document.mix import Automation, Strip, Track
 from metaphon.core.document.mix import Mix as Document
@@ -26,7 +27,7 @@ from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import draw
-from metaphon.web.mixes.snapshots import document_of, recordings_of
+from metaphon.web.mixes.snapshots import channels_of_strips, document_of, recordings_of
 from metaphon.web.mixes.waves import as_path, extremes
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of
@@ -44,11 +45,8 @@ _WORDS = {
     "extent_z": "Height in the room",
     "pair_deg": "Pair apart, °",
 }
-_PLACES: dict[str, tuple[str, ...]] = {
-    "bed": ("azimuth_deg",),
-    "none": ("azimuth_deg",),
-    "scene": ("azimuth_deg", "elevation_deg", "roll_deg"),
-}
+_OF_SCENES = ("azimuth_deg", "elevation_deg", "roll_deg")
+_OF_OBJECTS = ("pair_deg", "divergence", "diffuseness")
 
 
 def _strip(request: HttpRequest, mix_id: int, strip_id: str) -> tuple[Mix, Document, Strip]:
@@ -57,21 +55,21 @@ def _strip(request: HttpRequest, mix_id: int, strip_id: str) -> tuple[Mix, Docum
     return mix, document, strip_of(document, strip_id)
 
 
-def _offered(document: Document, strip: Strip) -> dict[str, str]:
+def _offered(mix: Mix, document: Document, strip: Strip) -> dict[str, str]:
     """Every parameter of a strip that may move, by its path, in words."""
-    place = strip.placement
-    names = _PLACES.get(place.mode) or (
-        *FORMS[place.coordinates],
-        "pair_deg",
-        "divergence",
-        "diffuseness",
-    )
-    titles = {bus.id: bus.name for bus in document.buses}
+    place, buses = strip.placement, {bus.id: bus for bus in document.buses}
+    if place.mode == "object":
+        names = (*FORMS[place.coordinates], *_OF_OBJECTS)
+    elif place.mode == "scene":
+        names = _OF_SCENES
+    else:
+        channels = channels_of_strips(mix, document)
+        names = angles_used(strip, channels.get(strip.id, 0), buses)
     found = {
         path: _words(strip, path) for path in ("gain_db", *(f"placement/{name}" for name in names))
     }
     found |= {
-        f"sends/{send.bus}/level_db": f"Send to {titles[send.bus]}, dB" for send in strip.sends
+        f"sends/{send.bus}/level_db": f"Send to {buses[send.bus].name}, dB" for send in strip.sends
     }
     for number, processor in enumerate(strip.chain):
         head = f"chain/{number}"
@@ -129,7 +127,7 @@ def _shown(request: HttpRequest, mix: Mix) -> dict[str, Any]:
     strip = wanted or next(iter(strips), None)
     if strip is None:
         return {**editing(request, mix), "strip": None}
-    offered = _offered(document, strip)
+    offered = _offered(mix, document, strip)
     lanes = lanes_of(document, strip.id)
     kept = [path for path in lanes if path not in offered]
     asked = request.GET.get("parameter", "")
