@@ -26,18 +26,17 @@ def _works() -> Iterator[tuple[str, Any]]:
         if not calls:
             continue
         parts = path.relative_to(_SOURCES).with_suffix("").parts
-        names = vars(importlib.import_module(".".join(("metaphon", "web", *parts))))
-        late = {  # what a function imports for itself
+        names = {  # what a function imports for itself, and what the module has
             one.name: getattr(importlib.import_module(node.module or ""), one.name)
             for node in ast.walk(whole)
             if isinstance(node, ast.ImportFrom)
             for one in node.names
-        }
+        } | vars(importlib.import_module(".".join(("metaphon", "web", *parts))))
         for call in calls:
             work = call.args[0]
             name = work.value if isinstance(work, ast.Subscript) else work  # one of several
             assert isinstance(name, ast.Name)
-            held = ({**late, **names})[name.id]
+            held = names[name.id]
             for one in held.values() if isinstance(held, dict) else (held,):
                 yield f"{path.name}:{call.lineno}", one
 

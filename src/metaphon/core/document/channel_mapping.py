@@ -42,10 +42,12 @@ def format_of(strip: Strip, channels: int) -> Target:
 
 
 def angles_used(strip: Strip, channels: int, buses: Mapping[str, Bus]) -> tuple[str, ...]:
-    """Which angles say where a strip enters its bed, its bus and those it is sent to.
+    """Which angles say where a strip stands: as an object, in its bed, its bus and its sends.
 
-    Only mono stands somewhere, and above or below only where there are loudspeakers to do it.
+    Besides objects only mono does, and above or below only where there are loudspeakers to do it.
     """
+    if strip.output == PROGRAMME and strip.placement.mode == "object":
+        return ("azimuth_deg", "elevation_deg")
     if channels != 1:
         return ()
     fed = [strip.output or "", *(send.bus for send in strip.sends)]

@@ -119,7 +119,7 @@ class Shown:
     data: dict[str, Any]
     moves: bool
     changes: list[str]
-    angles: tuple[str, ...]  # that say where in a bed it stands
+    angles: tuple[str, ...]  # that say where it stands
 
     @property
     def key(self) -> tuple[Any, ...]:
@@ -202,11 +202,13 @@ def placed(mix: Mix, document: Document) -> dict[str, Any]:
     rows = []
     for number, strip in enumerate(entering, start=1):
         data = source(strip, document) | {"number": number}
-        is_bed = strip.placement.mode == "bed"
-        angles = angles_used(strip, channels.get(strip.id, 0), buses) if is_bed else ()
-        moves = data["path"] or any(f"{strip.id}/placement/{name}" in moved for name in angles)
-        changed = changed_by.get(strip.id, [])
-        rows.append(Shown(strip, number, data, bool(moves), changed, angles))
+        angles = angles_used(strip, channels.get(strip.id, 0), buses)
+        moves = (
+            bool(data["path"])
+            if strip.placement.mode == "object"
+            else any(f"{strip.id}/placement/{name}" in moved for name in angles)
+        )
+        rows.append(Shown(strip, number, data, moves, changed_by.get(strip.id, []), angles))
     notes = by_the_book_of_targets(document, channels)
     return {
         "rows": rows,

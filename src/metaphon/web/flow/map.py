@@ -10,10 +10,9 @@ from itertools import pairwise
 from metaphon.core.document.mix import PROGRAMME, Bus, Strip
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.spatial.layouts import layout_named
-from metaphon.web.flow.table import channels_of
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.snapshots import channels_of, document_of
 
 _MARGIN = 14.0
 _HEAD = 22.0

@@ -1,22 +1,21 @@
 """What Flow shows of a mix: a row for every track and bus, and what the menus in it offer."""
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
-from django.conf import settings
 from django.urls import reverse
 
 from metaphon.core.document.channel_mapping import angles_used, describe_mapping, format_for
-from metaphon.core.document.mix import PROGRAMME, Bus, Send, Strip, Track
+from metaphon.core.document.mix import PROGRAMME, Bus, Send, Strip
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, Target, bus_format, target_named
 from metaphon.core.edits.values import angles_of_strip
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.layouts import LAYOUTS
-from metaphon.web.mixes.models import AudioFile, Mix
+from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import SCENE_CHANNELS, kind_of
+from metaphon.web.mixes.snapshots import channels_of
 
 _MODES = {"bed": "Bed", "object": "Object", "scene": "Scene", "none": "None"}
 
@@ -49,7 +48,6 @@ class Row:
     placed_name: str
     where: dict[str, float]  # the place as angles
     moving: dict[str, bool]
-    is_object: bool
     has_azimuth: bool
     has_elevation: bool
     turns: bool  # whether its sends can have an azimuth of their own
@@ -130,29 +128,6 @@ def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[s
     }
 
 
-def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
-    """How many channels strips carry, by id; 0 for a track without a recording."""
-    files = {
-        strip.id: strip.clips[0].file
-        for strip in strips
-        if isinstance(strip, Track) and strip.clips
-    }
-    root = Path(settings.MEDIA_ROOT)
-    names = {path: str(path.relative_to(root)) for path in set(files.values())}
-    known = AudioFile.objects.filter(mix=mix, file__in=names.values()).values_list(
-        "file", "channels"
-    )
-    channels = dict(known)
-    return {
-        strip.id: bus_format(strip.layout).channels
-        if isinstance(strip, Bus)
-        else strip.channels(channels.get(names[files[strip.id]], 0))
-        if isinstance(strip, Track) and strip.id in files
-        else 0
-        for strip in strips
-    }
-
-
 @dataclass(frozen=True)
 class _About:
     """What rows need to know of the rest of the mix."""
@@ -172,8 +147,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
     }
     output = about.buses.get(str(strip.output))
     own = _format(strip, channels)
-    is_object = programme and place.mode == "object"
-    used = angles_used(strip, channels, about.buses)
+    angles = angles_used(strip, channels, about.buses)
     bed = place.mode == "bed"
     return Row(
         strip=strip,
@@ -191,9 +165,8 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         placed_name=f"Bed {LAYOUTS[place.layout].everyday}" if bed else _MODES[place.mode],
         where=angles_of_strip(strip),
         moving=moving,
-        is_object=is_object,
-        has_azimuth=is_object or "azimuth_deg" in used,
-        has_elevation=is_object or "elevation_deg" in used,
+        has_azimuth="azimuth_deg" in angles,
+        has_elevation="elevation_deg" in angles,
         turns=own is not None and own.layout is not None,
         inverted=_basics_value(strip, "polarity_inverted", False),
         stereo_width=_basics_value(strip, "width", 1.0)

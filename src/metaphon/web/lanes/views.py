@@ -27,7 +27,7 @@ from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import draw
-from metaphon.web.mixes.snapshots import channels_of_strips, document_of, recordings_of
+from metaphon.web.mixes.snapshots import channels_of, document_of, recordings_of
 from metaphon.web.mixes.waves import as_path, extremes
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of
@@ -63,8 +63,7 @@ def _offered(mix: Mix, document: Document, strip: Strip) -> dict[str, str]:
     elif place.mode == "scene":
         names = _OF_SCENES
     else:
-        channels = channels_of_strips(mix, document)
-        names = angles_used(strip, channels.get(strip.id, 0), buses)
+        names = angles_used(strip, channels_of(mix, [strip])[strip.id], buses)
     found = {
         path: _words(strip, path) for path in ("gain_db", *(f"placement/{name}" for name in names))
     }

@@ -8,8 +8,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from django.conf import settings
 from django.core.files.storage import default_storage
 
+from metaphon.core.document.mix import Bus, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import bus_format
 from metaphon.core.errors import InputError
@@ -199,6 +201,29 @@ def recordings_of(mix: Mix) -> dict[Path, AudioFile]:
 def local_path(file: AudioFile) -> Path:
     """Where a recording lies on this machine."""
     return Path(default_storage.path(str(file.file.name)))
+
+
+def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
+    """How many channels strips carry, by id; 0 for a track without a recording."""
+    files = {
+        strip.id: strip.clips[0].file
+        for strip in strips
+        if isinstance(strip, Track) and strip.clips
+    }
+    root = Path(settings.MEDIA_ROOT)
+    names = {path: str(path.relative_to(root)) for path in set(files.values())}
+    known = AudioFile.objects.filter(mix=mix, file__in=names.values()).values_list(
+        "file", "channels"
+    )
+    channels = dict(known)
+    return {
+        strip.id: bus_format(strip.layout).channels
+        if isinstance(strip, Bus)
+        else strip.channels(channels.get(names[files[strip.id]], 0))
+        if isinstance(strip, Track) and strip.id in files
+        else 0
+        for strip in strips
+    }
 
 
 def channels_of_strips(mix: Mix, document: Document) -> dict[str, int]:

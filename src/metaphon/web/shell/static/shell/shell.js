@@ -84,7 +84,8 @@ document.addEventListener("htmx:beforeSend", ({ detail: { xhr } }) => {
 const SCRIPT = /<script type="module" src="([^"]+)"/g;
 const scriptsOf = (page) =>
   Promise.allSettled([...page.matchAll(SCRIPT)].map(([, address]) => import(address)));
-document.addEventListener("DOMContentLoaded", () => (document.body.inert = false)); // the scripts of the first
+// A page that is opened is inert until its own scripts have run.
+document.addEventListener("DOMContentLoaded", () => (document.body.inert = false));
 
 // Edits reach the server in the order in which they were made: each is sent when the one before it is answered.
 let line = Promise.resolve();
