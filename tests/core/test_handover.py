@@ -118,8 +118,10 @@ class Stems(HandoverTest):
             names, ["Test_binaural.wav", "Test_stem_t0_dry_0+1+0.wav", "Test_stem_t1_dry_0+2+0.wav"]
         )
         own = noise(1, 0.3, 1) * 10 ** (-6 / 20)
-        np.testing.assert_allclose(self.read(results[1]), own, atol=1e-6)
-        np.testing.assert_allclose(self.read(results[2]), noise(2, 0.3, 2), atol=1e-6)
+        for result, sound in zip(results[1:], (own, noise(2, 0.3, 2)), strict=True):
+            got, frames = self.read(result), sound.shape[1]
+            np.testing.assert_allclose(got[:, :frames], sound, atol=1e-6)
+            self.assertFalse(got[:, frames:].any())  # as long as headphones sound on
 
     def test_parts_go_by_the_level_of_the_mix(self) -> None:
         self.write("a.wav", noise(1, 2.0, 1))

@@ -350,6 +350,7 @@ class AddDouble(Command):
         none = held.model_copy(update={"doubles": 0.0})
         chain = (*strip.chain[: self.place], none, *strip.chain[self.place + 1 :])
         mix = changed(mix, [strip.id], lambda s: {"chain": chain})
+        mix = without_lanes(mix, [f"{strip.id}/chain/{self.place}/doubles"])
         printed = AddPrint(strip=strip.id, file=self.file, start_s=self.start_s, rest=False)
         mix, known = printed.apply(mix), {track.id for track in mix.tracks}
         name = f"{strip.name[:100]} double"

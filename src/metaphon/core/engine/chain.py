@@ -14,7 +14,7 @@ from metaphon.core.engine.automation import Frames, knots
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import ChainLane, StripPlan
 from metaphon.core.errors import InputError
-from metaphon.core.process.processor import Processor
+from metaphon.core.process.processor import FORGOTTEN_DB, Processor
 
 _STEP_AT_48K = 128  # frames from one look at parameters that move to the next
 _MOST_MADE = 512
@@ -155,8 +155,8 @@ class _Slot:
         self._coming = True
 
     def leave(self) -> None:
-        """Pass over from it in the next piece, and let it ring until it is 120 dB down."""
-        tail_s = 2.0 * self._parameters.processor.tail_s(self._rate_hz)
+        """Pass over from it in the next piece, and let it ring until it is forgotten."""
+        tail_s = self._parameters.processor.tail_s(self._rate_hz, FORGOTTEN_DB)
         self._rings = round(tail_s * self._rate_hz) + 2 * PIECE
         self.leaves = self._coming = True
 

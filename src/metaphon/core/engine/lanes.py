@@ -24,6 +24,7 @@ from metaphon.core.engine.render import (
     BLOCK_FRAMES,
     Output,
     StripRun,
+    memory_of,
     renderer_of,
     signals_of,
     steps_of,
@@ -98,14 +99,14 @@ def rendered(
         What each file says when it is finished.
     """
     frames = sum(last - first for first, last in spans)
-    done = 0
+    done, memory = 0, _memory_of(plan, outputs)
     with ExitStack() as stack:
         hands = stack.enter_context(Hands())
         lanes = [stack.enter_context(_Lane(file, hands)) for file in files]
         for number, (first, last) in enumerate(spans):
             sounds = [_Sound(plan, output) for output in outputs]
             shown = unseen if number else on_strips
-            for at, signals, cut in signals_of(plan, hands, first, last, on_strips=shown):
+            for at, signals, cut in signals_of(plan, hands, (first, last), memory, on_strips=shown):
                 for lane, sound in zip(lanes, sounds, strict=True):
                     lane.add(sound, signals, at, cut)
                 if cut.start < cut.stop:
@@ -169,7 +170,7 @@ def _read(path: Path, output: Output, plan: Plan, span: Span) -> Iterator[Made]:
     reader = ClipReader(path)
     try:
         at = 0
-        for _, cut in steps_of(plan, *span):
+        for _, cut in steps_of(plan, span, _memory_of(plan, [output])):
             if cut.start < cut.stop:
                 block = reader.read(at, cut.stop - cut.start)
                 at += block.shape[1]
@@ -187,6 +188,12 @@ def _programmes(output: Output) -> list[dict[str, float]]:
     """The strips of each programme of a file with an audio definition, and their gains in dB."""
     contents = output.contents
     return [contents.heard_in(one) for one in contents.definition.programmes] if contents else []
+
+
+def _memory_of(plan: Plan, outputs: Sequence[Output]) -> int:
+    """How far outputs are run up to, with what their programmes are measured as."""
+    measured = [Output(target_named(_MEASURED_ON)) for output in outputs if output.contents]
+    return memory_of(plan, [*outputs, *measured])
 
 
 class _Played:

@@ -14,7 +14,14 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.engine.automation import GRID_FRAMES
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import Plan
-from metaphon.core.engine.render import Output, StripRun, feeds_of, renderer_of
+from metaphon.core.engine.render import (
+    Output,
+    StripRun,
+    feeds_of,
+    length_of,
+    renderer_of,
+    tail_after,
+)
 from metaphon.core.engine.renderers import Renderer, Signals
 from metaphon.core.measure.powers import loudest
 
@@ -125,7 +132,10 @@ class Voice:
     def let_ring(self) -> None:
         """Sound until the gate has closed and what rings has died away."""
         until_closed = max((self.gate.closes or self.at) - self.at, 0)
-        self.left = until_closed + self.plan.longest_tail + self.plan.ahead + 4 * GRID_FRAMES
+        after = tail_after(self.plan, list(self._renderers))
+        self.left = (
+            until_closed + self.plan.longest_tail + after + self.plan.ahead + 4 * GRID_FRAMES
+        )
 
     def take(self, frames: int) -> dict[Output, Block]:
         """The next stretch of every output."""
@@ -173,28 +183,29 @@ class Voice:
 
 
 class _LiveRenderer:
-    """A tail that passes to another where the feeds change.
-
-    The old one is fed silence for a block more.
-    """
+    """A renderer that passes to another where the feeds change; the old one rings out."""
 
     def __init__(self, plan: Plan, output: Output) -> None:
         self._output = output
         self._feeds = feeds_of(plan, output)
         self._fold_down = plan.fold_down
         self._now = renderer_of(plan, output)
+        self._tail = self._coming_tail = tail_after(plan, [output])
         self._next: Renderer | None = None
-        self._old: Renderer | None = None
+        self._ringing: list[tuple[Renderer, int]] = []  # and until which frame of the mix
 
     def adopt(self, plan: Plan) -> None:
         feeds = feeds_of(plan, self._output)
         if feeds != self._feeds or plan.fold_down != self._fold_down:
             self._feeds, self._fold_down = feeds, plan.fold_down
             self._next = renderer_of(plan, self._output)
+            self._coming_tail = tail_after(plan, [self._output])
 
     def process(self, signals: Signals, first: int, frames: int) -> Block:
-        rest = self._old.process({}, first, frames) if self._old else 0.0
-        self._old = None
+        rest = np.zeros((self._output.target.channels, frames), dtype=np.float32)
+        for old, _ in self._ringing:
+            rest += old.process({}, first, frames)
+        self._ringing = [one for one in self._ringing if one[1] > first + frames]
         if self._next is None:
             return self._now.process(signals, first, frames) + rest
         up = fade_in(frames)
@@ -205,7 +216,9 @@ class _LiveRenderer:
             + self._next.process(rising, first, frames)
             + rest
         )
-        self._old, self._now, self._next = self._now, self._next, None
+        self._ringing.append((self._now, first + frames + self._tail))
+        self._now, self._next = self._next, None
+        self._tail = self._coming_tail
         return out
 
 
@@ -229,7 +242,7 @@ class Player:
     @property
     def ended(self) -> bool:
         """Whether the mix has been played to its end."""
-        return self.loop is None and self.at >= self.plan.frames
+        return self.loop is None and self.at >= length_of(self.plan, self._outputs)
 
     @property
     def costs(self) -> dict[str, float]:

@@ -21,7 +21,7 @@ from metaphon.core.engine.lanes import (
 )
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.plan import Plan
-from metaphon.core.engine.render import Output
+from metaphon.core.engine.render import Output, tail_after
 from metaphon.core.errors import InputError
 from metaphon.core.measure.channels import ChannelFigures
 from metaphon.core.measure.programme import Figures, History
@@ -115,13 +115,14 @@ class Making:
     ) -> None:
         whole = runs[0].plan
         first = round(span_s[0] * whole.rate_hz)
-        last = whole.frames
+        length = whole.frames + max(tail_after(run.plan, run.outputs) for run in runs)
+        last = length
         if span_s[1] is not None:
             last = min(round(span_s[1] * whole.rate_hz), last)
         if not 0 <= first < last:
             raise InputError(
                 "There is nothing to render between these times; the mix is "
-                f"{whole.duration_s:.1f} s long."
+                f"{length / whole.rate_hz:.1f} s long."
             )
         self._runs, self._form, self._span = runs, form, (first, last)
         self._pieces = pieces or folder

@@ -65,7 +65,7 @@ class RoomRun(Processor):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:  # noqa: D102
         return _Reflecting(rate_hz)
 
-    def tail_s(self, rate_hz: int) -> float:  # noqa: D102
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:  # noqa: D102
         return 2.0 * float(np.linalg.norm(self.walls_m)) / SPEED_OF_SOUND_M_S
 
     def taps(self, rate_hz: int) -> "Taps":

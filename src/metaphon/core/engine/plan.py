@@ -3,7 +3,7 @@
 The same plan serves any target.
 """
 
-from collections.abc import Hashable, Iterator, Mapping
+from collections.abc import Callable, Hashable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 from typing import Literal, NamedTuple
@@ -28,7 +28,7 @@ from metaphon.core.engine.object_room import CHANNELS, MOVING, ORDER, RoomRun
 from metaphon.core.errors import InputError
 from metaphon.core.process.basics import Slope
 from metaphon.core.process.eq import Band, Eq
-from metaphon.core.process.processor import Channels, Processor
+from metaphon.core.process.processor import FORGOTTEN_DB, Channels, Processor
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.decoding import Decoder, Weighting
 from metaphon.core.spatial.downmix import Shares
@@ -38,6 +38,7 @@ from metaphon.core.spatial.rotation import scene_rotation
 Lanes = Mapping[tuple[str, LanePath], Automation]
 _LFE_BED = LAYOUTS["0+5+0"]
 _LFE_SLOPE: Slope = "24"
+QUIET_DB = 100.0  # tails end this far below what made them
 
 
 @dataclass(frozen=True)
@@ -175,15 +176,17 @@ class StripPlan:
 class Plan:
     """All strips that are heard, in working order.
 
-    `frames` is the length with every tail; `longest_tail` lies within it. `latency_samples` is what
-    the slowest way through the processors costs; it is made up for, so nothing comes out late.
-    `is_endless`: something may be held for ever, so that the whole past is heard.
+    `frames` is the length with every tail of its strips; `longest_tail` lies within it. `memory` is
+    how far back its input reaches into its output. `latency_samples` is what the slowest way
+    through the processors costs; it is made up for, so nothing comes out late. `is_endless`:
+    something may be held for ever, so that the whole past is heard.
     """
 
     title: str
     rate_hz: int
     frames: int
     longest_tail: int
+    memory: int
     is_endless: bool
     latency_samples: int
     strips: tuple[StripPlan, ...]
@@ -216,6 +219,9 @@ def compile(mix: Mix) -> Plan:
     """
     mix, rate_hz = in_time(mix), mix.sample_rate_hz
     heard, clips, buses, lanes, moving, end, longest = _sounding(mix)
+    memory = _longest(
+        heard, buses, lambda strip: _memory_s(strip, moving[strip.id], lanes, rate_hz)
+    )
     ways = open_routes(mix)
     ahead: dict[str, int] = {}
     formats = {bus.id: bus_format(bus.layout) for bus in mix.buses}
@@ -246,6 +252,7 @@ def compile(mix: Mix) -> Plan:
         rate_hz,
         end + longest,
         longest,
+        int(np.ceil(memory * rate_hz)),
         any(_is_endless(strip, moving[strip.id]) for strip in heard),
         slowest,
         (*reversed(strips), *low, *rooms),
@@ -294,22 +301,11 @@ def _sounding(mix: Mix) -> _Sounding:
     by_id = {strip.id: strip for strip in mix.strips}
     lanes = {lane_path(lane.target, by_id): lane for lane in mix.automation}
     moving = {strip.id: _chain_lanes(strip, lanes) for strip in heard}
-    tails: dict[str, float] = {}
-    for strip in heard:
-        tails[strip.id] = (
-            tails.get(strip.id, 0.0)
-            + _chain_tail_s(strip, moving[strip.id], mix.sample_rate_hz)
-            + _distance_tail_s(strip, lanes)
-            + (_low_pass(strip).tail_s(mix.sample_rate_hz) if strip.id in ways.lfe else 0.0)
-            + (
-                RoomRun.of(strip.placement).tail_s(mix.sample_rate_hz)
-                if _is_reflected(strip, ways)
-                else 0.0
-            )
-        )
-        for aim in buses[strip.id]:
-            tails[aim] = max(tails.get(aim, 0.0), tails[strip.id])
-    longest = int(np.ceil(max(tails.values(), default=0.0) * mix.sample_rate_hz))
+    rate_hz = mix.sample_rate_hz
+    tail_s = _longest(
+        heard, buses, lambda strip: _tail_s(strip, moving[strip.id], lanes, rate_hz, QUIET_DB)
+    )
+    longest = int(np.ceil(tail_s * rate_hz))
     return _Sounding(heard, clips, buses, lanes, moving, end, longest)
 
 
@@ -591,11 +587,46 @@ def _with_lanes(
         yield processor, [lane for lane in lanes if lane.processor == number]
 
 
-def _chain_tail_s(strip: Strip, lanes: tuple[ChainLane, ...], rate_hz: int) -> float:
-    return sum(
-        max(one.tail_s(rate_hz) for one in _extremes(processor, own))
-        for processor, own in _with_lanes(strip, lanes)
+def _longest(
+    heard: list[Strip], buses: dict[str, list[str]], own_s: Callable[[Strip], float]
+) -> float:
+    """The most that strips in working order take together on any way to the programme."""
+    found: dict[str, float] = {}
+    for strip in heard:
+        found[strip.id] = found.get(strip.id, 0.0) + own_s(strip)
+        for aim in buses[strip.id]:
+            found[aim] = max(found.get(aim, 0.0), found[strip.id])
+    return max(found.values(), default=0.0)
+
+
+def _tail_s(
+    strip: Strip, moving: tuple[ChainLane, ...], lanes: Lanes, rate_hz: int, fall_db: float
+) -> float:
+    """How long a strip sounds on, with its distance, its room and its way to the LFE."""
+    chain_s = sum(
+        max(one.tail_s(rate_hz, fall_db) for one in _extremes(processor, own))
+        for processor, own in _with_lanes(strip, moving)
     )
+    return chain_s + _aside_s(strip, lanes, rate_hz, fall_db)
+
+
+def _memory_s(strip: Strip, moving: tuple[ChainLane, ...], lanes: Lanes, rate_hz: int) -> float:
+    """How far back what a strip takes in reaches into what it gives out."""
+    chain_s = sum(
+        max(one.memory_s(rate_hz) for one in _extremes(processor, own))
+        for processor, own in _with_lanes(strip, moving)
+    )
+    return chain_s + _aside_s(strip, lanes, rate_hz, FORGOTTEN_DB)
+
+
+def _aside_s(strip: Strip, lanes: Lanes, rate_hz: int, fall_db: float) -> float:
+    """How long a strip sounds on behind its fader."""
+    place = strip.placement
+    low_s = _low_pass(strip).tail_s(rate_hz, fall_db) if strip.lfe.on else 0.0
+    room_s = (
+        RoomRun.of(place).tail_s(rate_hz) if place.mode == "object" and place.reflections else 0.0
+    )
+    return _distance_tail_s(strip, lanes) + low_s + room_s
 
 
 def _is_endless(strip: Strip, lanes: tuple[ChainLane, ...]) -> bool:

@@ -23,9 +23,10 @@ from metaphon.core.engine.clips import ClipRun
 from metaphon.core.engine.crossfade import Passing
 from metaphon.core.engine.distance import DistanceRun
 from metaphon.core.engine.hands import Hands
-from metaphon.core.engine.plan import Feed, Plan, Route, StripPlan
-from metaphon.core.engine.renderers import Renderer, renderer_for
+from metaphon.core.engine.plan import QUIET_DB, Feed, Plan, Route, StripPlan
+from metaphon.core.engine.renderers import Renderer, renderer_for, tail_frames
 from metaphon.core.errors import InputError
+from metaphon.core.process.processor import FORGOTTEN_DB
 from metaphon.core.spatial.head import SHIPPED
 
 BLOCK_FRAMES = 64 * GRID_FRAMES
@@ -66,7 +67,7 @@ def render(
     """Render a stretch of a mix block by block.
 
     A span that does not begin at 0 is run up to from far enough before for every tail to have died
-    away by 120 dB; where something may be held, from the beginning.
+    away and nothing else remembers; where something may be held, from the beginning.
 
     Parameters
     ----------
@@ -75,8 +76,8 @@ def render(
     outputs
         What is wanted of it.
     first, last
-        The frames of the mix from, and up to but not including; None is its end. What lies past
-        that is silence, or what rings on.
+        The frames of the mix from, and up to but not including; None is its end, with the tails of
+        all outputs. What lies past that is silence, or what rings on.
     block_frames
         A multiple of GRID_FRAMES; changes nothing but speed.
 
@@ -85,8 +86,10 @@ def render(
         For each block one array (channels, frames) an output.
     """
     renderers = [renderer_of(plan, output) for output in outputs]
+    last = length_of(plan, outputs) if last is None else last
+    memory = memory_of(plan, outputs)
     with Hands() as hands:
-        for at, signals, cut in signals_of(plan, hands, first, last, block_frames):
+        for at, signals, cut in signals_of(plan, hands, (first, last), memory, block_frames):
             blocks = [renderer.process(signals, at, block_frames) for renderer in renderers]
             if cut.start < cut.stop:
                 yield [block[:, cut] for block in blocks]
@@ -95,15 +98,15 @@ def render(
 def signals_of(
     plan: Plan,
     hands: Hands,
-    first: int = 0,
-    last: int | None = None,
+    span: tuple[int, int],
+    memory: int,
     block_frames: int = BLOCK_FRAMES,
     on_strips: Callable[[Sequence["StripRun"], int], None] = lambda strips, at: None,
 ) -> Iterator[tuple[int, dict[str, Block], slice]]:
     """What the strips put into the programme, block by block, as `render` needs it.
 
-    `hands` run the strips. `on_strips` is shown all of them after each block, and the frame that it
-    began with.
+    `hands` run the strips; `span` and `memory` are as `steps_of` takes them. `on_strips` is shown
+    all strips after each block, and the frame that it began with.
 
     Yields
     ------
@@ -115,22 +118,21 @@ def signals_of(
         for strip in strips:
             stack.callback(strip.close)
         sections = sections_of(strips)
-        for at, cut in steps_of(plan, first, last, block_frames):
+        for at, cut in steps_of(plan, span, memory, block_frames):
             signals = run_all(sections, at, block_frames, hands)
             on_strips(strips, at)
             yield at, signals, cut
 
 
 def steps_of(
-    plan: Plan, first: int = 0, last: int | None = None, block_frames: int = BLOCK_FRAMES
+    plan: Plan, span: tuple[int, int], memory: int, block_frames: int = BLOCK_FRAMES
 ) -> Iterator[tuple[int, slice]]:
     """The frames of the mix that the blocks of a stretch begin with, and what is wanted of each.
 
-    At first nothing, while what rings before is run up to.
+    At first nothing, while what rings before is run up to, `memory` frames ahead of the stretch.
     """
-    last = plan.frames if last is None else last
-    rings = first if plan.is_endless else 2 * plan.longest_tail
-    warm_up = max(first - rings - GRID_FRAMES, 0)
+    first, last = span
+    warm_up = max(first - (first if plan.is_endless else memory) - GRID_FRAMES, 0)
     for at in range(warm_up - warm_up % GRID_FRAMES - plan.ahead, last, block_frames):
         yield at, slice(max(first - at, 0), min(last - at, block_frames))
 
@@ -141,6 +143,28 @@ def renderer_of(plan: Plan, output: Output) -> Renderer:
         return ContentsRenderer(output.contents, plan.rate_hz)
     feeds = feeds_of(plan, output)
     return renderer_for(output.target, feeds, plan.rate_hz, plan.fold_down, output.head)
+
+
+def length_of(plan: Plan, outputs: Sequence[Output]) -> int:
+    """The frames of a mix with every tail, those of the last step to these outputs too."""
+    return plan.frames + tail_after(plan, outputs)
+
+
+def tail_after(plan: Plan, outputs: Sequence[Output], fall_db: float = QUIET_DB) -> int:
+    """How many frames the last step to these outputs sounds on by itself."""
+    return max((_tail_of(plan, output, fall_db) for output in outputs), default=0)
+
+
+def memory_of(plan: Plan, outputs: Sequence[Output]) -> int:
+    """How many frames back what a mix takes in reaches into these outputs."""
+    return plan.memory + tail_after(plan, outputs, FORGOTTEN_DB)
+
+
+def _tail_of(plan: Plan, output: Output, fall_db: float) -> int:
+    if output.contents:
+        return 0
+    feeds = feeds_of(plan, output)
+    return tail_frames(output.target, feeds, plan.rate_hz, plan.fold_down, output.head, fall_db)
 
 
 def feeds_of(plan: Plan, output: Output) -> list[Feed]:

@@ -13,7 +13,7 @@ from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
 from metaphon.core.dsp.phase_difference import quarter_turn
-from metaphon.core.dsp.sections import Cascade, Sections
+from metaphon.core.dsp.sections import Cascade, Sections, ring_s
 from metaphon.core.engine.automation import Gains, Mixer
 from metaphon.core.engine.binaural import BinauralRenderer
 from metaphon.core.engine.decorrelator import Decorrelator
@@ -70,9 +70,44 @@ def renderer_for(
     """
     if target.name == "binaural":
         return BinauralRenderer(feeds, load_head(head, rate_hz), fold_down.shares)
-    if fold_down.surround_shift and target.layout and not surrounds(target.layout):
+    if _is_shifted(target, fold_down):
         return ShiftedRenderer(target, feeds, rate_hz, fold_down.shares)
     return MatrixRenderer(target, feeds, rate_hz, fold_down.shares)
+
+
+def tail_frames(
+    target: Target,
+    feeds: Sequence[Feed],
+    rate_hz: int,
+    fold_down: FoldDown,
+    head: Path,
+    fall_db: float,
+) -> int:
+    """How many frames the renderer of a target sounds on by itself, until it has fallen so far.
+
+    Parameters
+    ----------
+    target, feeds, rate_hz, fold_down, head
+        As `renderer_for` takes them.
+    fall_db
+        How far it has to fall.
+    """
+    objects = [feed.where for feed in feeds if isinstance(feed, ObjectFeed)]
+    on_head = target.name == "binaural"
+    taps = load_head(head, rate_hz).taps if on_head else 0
+    if any(where.is_diffuse or (on_head and where.is_wide) for where in objects):
+        taps += decorrelators(1, rate_hz).shape[1]
+    rings_s = 0.0
+    if not on_head and _is_shifted(target, fold_down):
+        rings_s = max(ring_s(turn, rate_hz, fall_db) for turn in quarter_turn(rate_hz))
+    scenes = [feed for feed in feeds if isinstance(feed, SceneFeed)]
+    if target.layout and any(feed.weighting == "dual_band" for feed in scenes):
+        rings_s += ring_s(_below_crossover(rate_hz), rate_hz, fall_db)
+    return taps + int(np.ceil(rings_s * rate_hz))
+
+
+def _is_shifted(target: Target, fold_down: FoldDown) -> bool:
+    return bool(fold_down.surround_shift and target.layout and not surrounds(target.layout))
 
 
 Part = Literal["all", "front", "behind"]
@@ -162,14 +197,18 @@ class _DualBand:
             ),
             rate_hz,
         )
-        g = np.tan(np.pi * CROSSOVER_HZ / rate_hz)
-        one_pole = np.array([[g, 2.0, 0.0, 1.0, 1.0]])  # the other pole is met by a zero
-        self._below: Motion[tuple[Sections, ...]] = Motion.still((one_pole,))
+        self._below: Motion[tuple[Sections, ...]] = Motion.still((_below_crossover(rate_hz),))
         self._cut = Cascade(outputs)
 
     def add(self, out: Block, block: Block, first: int) -> None:
         self._high.add(out, block, first)
         out += self._cut.process(self._more.apply(block, first), self._below)
+
+
+def _below_crossover(rate_hz: int) -> Sections:
+    """One pole; the other is met by a zero."""
+    g = np.tan(np.pi * CROSSOVER_HZ / rate_hz)
+    return np.array([[g, 2.0, 0.0, 1.0, 1.0]])
 
 
 def _mixer(

@@ -92,6 +92,8 @@ def width_of(strip: Strip) -> Target:
 def alone(mix: Mix, strip_id: str, width: Target, fader: bool = False) -> Mix:
     """The mix with this strip as its only result, as it is before its fader, or after it.
 
+    Its chain moves as it does in the mix.
+
     Parameters
     ----------
     mix
@@ -125,7 +127,7 @@ def alone(mix: Mix, strip_id: str, width: Target, fader: bool = False) -> Mix:
         cut = {"output": None} if strip.output == PROGRAMME else {}
         return strip.model_copy(update={**quiet, **cut})
 
-    kept = ("chain/", "gain_db") if fader else ()
+    kept = ("chain/", "gain_db") if fader else ("chain/",)
     lanes = tuple(
         lane
         for lane in mix.automation

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from metaphon.core.document.mix import PROGRAMME, Mix
+from metaphon.core.document.mix import PROGRAMME, Mix, Strip
 from metaphon.core.document.personal import as_alternative, as_personal
 from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
@@ -69,10 +69,7 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
         mix = with_test_signal(mix, strip.id, monitor_source.stand_in)
         return mix, Output(target_named(monitor_source.target), None, head, strip.id)
     if not monitor_source.chains:
-        mix = _each(
-            mix,
-            lambda s: {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in s.chain)},
-        )
+        mix = _bypassed(mix)
     if monitor_source.kinds != "all":
         kind = monitor_source.kinds.removesuffix("s")
         mix = _each(
@@ -85,7 +82,7 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
         width = width_of(strip)
         mix = alone(mix, strip.id, width)
         if monitor_source.what == "before":
-            mix = _each(mix, lambda s: {"chain": ()} if s.id == strip.id else {})
+            mix = _bypassed(mix, strip.id)
         return mix, Output(width)
     only = strip.id if strip and monitor_source.what == "stem" else None
     return mix, Output(target_named(monitor_source.target), None, head, only)
@@ -93,6 +90,17 @@ def mix_heard(mix: Mix, monitor_source: MonitorSource, head: Path = SHIPPED) -> 
 
 def _personal(monitor_source: MonitorSource) -> dict[str, Any]:
     return {name: getattr(monitor_source, name) for name in ("alternative", "personal")}
+
+
+def _bypassed(mix: Mix, strip_id: str | None = None) -> Mix:
+    """The mix without the chain of a strip, or of all strips."""
+
+    def bypass(strip: Strip) -> dict[str, Any]:
+        if strip_id not in (None, strip.id):
+            return {}
+        return {"chain": tuple(p.model_copy(update={"bypassed": True}) for p in strip.chain)}
+
+    return _each(mix, bypass)
 
 
 def _each(mix: Mix, change: Any) -> Mix:

@@ -128,9 +128,9 @@ class Basics(Processor):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _Basics(channels.count, rate_hz, latency)
 
-    def tail_s(self, rate_hz: int) -> float:
-        rings = ring_s(self.cut(rate_hz), rate_hz) if self.low_cut else 0.0
-        return max(self.delay_ms, 0.0) / 1000.0 + rings
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        rings = ring_s(self.cut(rate_hz), rate_hz, fall_db) if self.low_cut else 0.0
+        return max(self.delay_ms, 0.0) / 1000.0 + 2.0 * HALF / rate_hz + rings
 
     def latency_samples(self, rate_hz: int) -> int:
         """To be early, everything else waits; to be late by part of a sample, a little too.

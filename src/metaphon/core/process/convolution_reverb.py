@@ -10,10 +10,11 @@ from pydantic import AfterValidator, Field
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Memo, Motion
 from metaphon.core.dsp.partitioned import LongConvolver, Responses, prepared
-from metaphon.core.dsp.sections import Cascade, Sections
+from metaphon.core.dsp.sections import Cascade, Sections, ring_s
 from metaphon.core.process.eq import Band
 from metaphon.core.process.eq import Shape as BandShape
 from metaphon.core.process.impulse_response import (
+    DENSER_S,
     LONGEST_S,
     Form,
     Key,
@@ -190,10 +191,12 @@ class ConvolutionReverb(Reverb):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _ConvolutionReverb(channels, rate_hz)
 
-    def tail_s(self, rate_hz: int) -> float:
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
         if self.file is None:
             return 0.0
-        return length_s(self.file) + self.predelay_ms / 1000.0 + (0.3 if self.density else 0.0)
+        tone = sum(ring_s(sections, rate_hz, fall_db) for sections in self.tone(rate_hz))
+        dense = DENSER_S if self.density else 0.0
+        return length_s(self.file) + self.around_s(rate_hz, fall_db) + tone + dense
 
     @property
     def shape(self) -> Shape:

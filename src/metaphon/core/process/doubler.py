@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.delay_line import DelayLine
-from metaphon.core.dsp.fractional_delay import FractionalDelay
+from metaphon.core.dsp.fractional_delay import HALF, FractionalDelay
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.process.processor import Channels, Processor, Running, parameter, switch
 
@@ -70,8 +70,8 @@ class Doubler(Processor):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _Doubler(channels.count, rate_hz, latency)
 
-    def tail_s(self, rate_hz: int) -> float:
-        return (self.time_ms + self.drift_ms) / 1000.0
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        return (self.time_ms + self.drift_ms) / 1000.0 + 2.0 * HALF / rate_hz
 
     @property
     def passes_dry(self) -> bool:

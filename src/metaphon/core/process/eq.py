@@ -158,10 +158,10 @@ class Eq(Processor):
         """How late the linear-phase filter is, in samples."""
         return round(float(self.length_ms) * 0.5e-3 * rate_hz)
 
-    def tail_s(self, rate_hz: int) -> float:
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
         if self.phase == "linear":
             return float(self.length_ms) * 1e-3
-        return sum(ring_s(sections, rate_hz) for sections in self.sections(rate_hz))
+        return sum(ring_s(sections, rate_hz, fall_db) for sections in self.sections(rate_hz))
 
     @property
     def brief(self) -> str:

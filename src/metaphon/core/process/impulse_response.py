@@ -24,6 +24,7 @@ from metaphon.core.spatial.layouts import layout_for_channels
 
 LONGEST_S = 20.0
 SHORTEST_DECAY_S = 0.3
+DENSER_S = 0.25  # how much longer a response becomes that is made denser
 Form = Literal["mono", "stereo", "true_stereo", "surround", "scene"]
 Array = NDArray[np.float64]
 _MOST_ORDER = 3
@@ -228,7 +229,7 @@ def _moved(sound: Array, distance: float, onset: int, rate_hz: int) -> Array:
 
 def _denser(sound: Array, density: float, rate_hz: int) -> Array:
     """More reflections of the same energy: all-pass delays one after the other (Schroeder 1962)."""
-    taps = sound.shape[1] + rate_hz // 4
+    taps = sound.shape[1] + round(DENSER_S * rate_hz)
     size = next_fast_len(taps, real=True)
     turn = -2j * np.pi * rfftfreq(size)
     # as the response alone passes, and then less and less of it at once

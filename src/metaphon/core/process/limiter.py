@@ -13,6 +13,7 @@ from metaphon.core.process.processor import Channels, Processor, parameter
 _AHEAD_S = 0.004  # the gain is down when the peak arrives
 _HALF = 32  # samples on each side of one that is worked out between two
 _FINER = 16  # so many places between two samples are looked at
+_NOTHING = 1e-6  # of the gain: turned down by less is not turned down
 _BETA = 4.0  # of the Kaiser window
 _MARGIN_DB = 0.12  # meters differ by as much above 20 kHz
 
@@ -48,6 +49,10 @@ class Limiter(Processor):
 
     def latency_samples(self, rate_hz: int) -> int:
         return _ahead(rate_hz) + _HALF
+
+    def memory_s(self, rate_hz: int) -> float:
+        # what is missing of the gain falls by 1 / e in a release, until it counts as none
+        return self.release_ms / 1000.0 * float(-np.log(_NOTHING)) + 2.0 * _AHEAD_S
 
     def remark(self, rate_hz: int) -> str:
         return f"{1000.0 * self.latency_samples(rate_hz) / rate_hz:.1f} ms ahead of the peaks."
@@ -177,7 +182,7 @@ def _smoothed(coming, release, window, state, gains):  # type: ignore[no-untyped
         if n < 0:
             continue
         up = state[0] + (1.0 - state[0]) * release
-        state[0] = min(coming[line[first]], up if up < 1.0 - 1e-6 else 1.0)
+        state[0] = min(coming[line[first]], up if up < 1.0 - _NOTHING else 1.0)
         at = int(state[2])
         state[1] += state[0] - window[at]
         window[at] = state[0]

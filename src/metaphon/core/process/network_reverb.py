@@ -219,11 +219,20 @@ class NetworkReverb(Reverb):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _NetworkReverb(channels, rate_hz)
 
-    def tail_s(self, rate_hz: int) -> float:
-        longest = self.decay_s * max(1.0, self.bass_decay, self.treble_decay)
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        longest = fall_db / 60.0 * self.decay_s * max(1.0, self.bass_decay, self.treble_decay)
         early = longest_samples(rate_hz, self.size) / rate_hz if self.early else 0.0
-        late = longest + self.build_up * sum(_DIFFUSERS_S[_LONG:]) * 4.0
-        return self.predelay_ms / 1000.0 + max(late, early)
+        late = longest + float(_lengths(self.size, rate_hz).max()) / rate_hz
+        late += self._diffusing_s(fall_db)
+        return self.around_s(rate_hz, fall_db) + max(late, early)
+
+    def _diffusing_s(self, fall_db: float) -> float:
+        """How long the all-pass delays in front ring: the slowest, once through all of them."""
+        coefficients = _texture(self)[[1, 1, 1, 1, 3, 3]]
+        used = _texture(self)[[0, 0, 0, 0, 2, 2]] > 0.0
+        seconds = np.where(used, _DIFFUSERS_S, 0.0)
+        rings = seconds * fall_db / (-20.0 * np.log10(coefficients))
+        return float(rings.max() + seconds.sum())
 
     @property
     def is_endless(self) -> bool:

@@ -11,6 +11,8 @@ from pydantic import BaseModel, ConfigDict, Field
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
 
+FORGOTTEN_DB = 140.0  # what has fallen so far is as if it had never been, whatever is softer now
+
 
 @dataclass(frozen=True)
 class Channels:
@@ -86,9 +88,17 @@ class Processor(BaseModel, ABC):
         late = self.latency_samples(rate_hz)
         return self.start(Channels(len(block)), rate_hz, late).process(block, Motion.still(self), 0)
 
-    def tail_s(self, rate_hz: int) -> float:
-        """How long it goes on sounding after its input has ended, until it is 60 dB down."""
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        """How long it goes on sounding after its input has ended, until it has fallen so far."""
         return 0.0
+
+    def memory_s(self, rate_hz: int) -> float:
+        """How far back its input reaches into its output: what was before changes nothing.
+
+        By default as long as its tail takes to be forgotten. A processor whose gain follows the
+        level of its input remembers longer than it sounds.
+        """
+        return self.tail_s(rate_hz, FORGOTTEN_DB)
 
     @property
     def is_endless(self) -> bool:

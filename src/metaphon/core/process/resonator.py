@@ -44,8 +44,8 @@ class Resonator(Processor):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _Resonator(channels.count, rate_hz)
 
-    def tail_s(self, rate_hz: int) -> float:
-        return ring_s(self.section(rate_hz), rate_hz)
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        return ring_s(self.section(rate_hz), rate_hz, fall_db)
 
     def response(self, frequencies_hz: NDArray[np.float64], rate_hz: int) -> NDArray[np.complex128]:
         return response(self.section(rate_hz), frequencies_hz, rate_hz)

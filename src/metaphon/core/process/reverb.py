@@ -11,7 +11,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.filter_shapes import high_cut, low_cut
 from metaphon.core.dsp.fractional_delay import FractionalDelay
 from metaphon.core.dsp.motion import Memo, Motion, mixed
-from metaphon.core.dsp.sections import Cascade, Sections
+from metaphon.core.dsp.sections import Cascade, Sections, ring_s
 from metaphon.core.process.channel_shares import own_channels
 from metaphon.core.process.processor import Channels, Processor, choice, parameter, switch
 
@@ -102,6 +102,11 @@ class Reverb(Processor):
         description="Reverbs of one kind with the same word here are set together.",
         json_schema_extra={"role": "link"},
     )
+
+    def around_s(self, rate_hz: int, fall_db: float) -> float:
+        """How long what stands round the room delays its tail: pre-delay and cuts, in seconds."""
+        cuts = sum(ring_s(sections, rate_hz, fall_db) for sections in self.cuts(rate_hz))
+        return self.predelay_ms / 1000.0 + cuts
 
     @property
     def needs_two_sides(self) -> bool:

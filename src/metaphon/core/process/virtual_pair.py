@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import FilterWithMemory
 from metaphon.core.dsp.delay_line import DelayLine
-from metaphon.core.dsp.fractional_delay import FractionalDelay
+from metaphon.core.dsp.fractional_delay import HALF, FractionalDelay
 from metaphon.core.dsp.motion import PIECE, STEP_S, Motion, mixed
 from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
 from metaphon.core.spatial.ears import MEASURED_M, ear_delay_s, for_each_ear
@@ -59,8 +59,8 @@ class VirtualPair(Processor):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _VirtualPair(channels.count, rate_hz, latency)
 
-    def tail_s(self, rate_hz: int) -> float:
-        return TAPS_S if self.method == "binaural" else 2.0 * _LATE_S
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        return TAPS_S if self.method == "binaural" else 2.0 * _LATE_S + 2.0 * HALF / rate_hz
 
     def latency_samples(self, rate_hz: int) -> int:
         return _late(rate_hz)

@@ -14,7 +14,7 @@ from metaphon.core.dsp.convolution import FilterWithMemory
 from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.dsp.filter_shapes import high_cut, low_cut
 from metaphon.core.dsp.motion import Memo, Motion
-from metaphon.core.dsp.sections import Cascade, Sections, passing
+from metaphon.core.dsp.sections import Cascade, Sections, passing, ring_s
 from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
 
 _SLOPE_DB = 24  # of the corners beyond which it stays narrow
@@ -76,8 +76,11 @@ class Widener(Processor):
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _Widener(channels.count, rate_hz, latency)
 
-    def tail_s(self, rate_hz: int) -> float:
-        return 0.0 if self.correlation >= 1.0 else _LONGEST_MS[self.character] / 1000.0
+    def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
+        if self.correlation >= 1.0:
+            return 0.0
+        cuts = sum(ring_s(sections, rate_hz, fall_db) for sections in self.band(rate_hz))
+        return _LONGEST_MS[self.character] / 1000.0 + cuts
 
     def band(self, rate_hz: int) -> tuple[Sections, Sections]:
         """What the added side goes through: the low-cut, and the high-cut or what passes all."""
