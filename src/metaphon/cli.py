@@ -87,6 +87,11 @@ def _add_render(commands: "argparse._SubParsersAction[Any]") -> None:
         help="stems with their share of the reverbs, or dry with the returns apart",
     )
     render.add_argument(
+        "--stem-dynamics",
+        choices=("shared", "own"),
+        help="stems turned down as limiters turn down the mix, or each limited by itself",
+    )
+    render.add_argument(
         "--stem-width",
         choices=("target", "own"),
         default="target",

@@ -1,4 +1,4 @@
-"""What is printed, handed over or heard of one strip sounds as it does in the mix, at every moment."""
+"""What is printed, handed over or heard of one strip sounds as in the mix, at every moment."""
 
 from collections.abc import Iterator
 from typing import Any

@@ -65,6 +65,12 @@ class FileForm(Part):
         -1.0, -12.0, 0.0, unit="dBTP", step=0.1, moves=False, help="No true peak gets above it."
     )
 
+    stem_dynamics: Literal["shared", "own"] = choice(
+        "shared",
+        help="Stems turned down as limiters turn down the mix, so that they add up to it; or each "
+        "limited by itself, as if it were a mix.",
+    )
+
     @property
     def limits(self) -> LoudnessLimits:
         """What its files are held against."""

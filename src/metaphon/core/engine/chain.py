@@ -1,11 +1,13 @@
 """A strip's processors at work. Each keeps its memory while its parameters move or are set anew."""
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from difflib import SequenceMatcher
+from typing import Protocol, cast
 
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
 from metaphon.core.document.value_paths import with_value_at
 from metaphon.core.dsp.block import Block
@@ -14,10 +16,20 @@ from metaphon.core.engine.automation import Frames, knots
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.plan import ChainLane, StripPlan
 from metaphon.core.errors import InputError
-from metaphon.core.process.processor import FORGOTTEN_DB, Processor
+from metaphon.core.process.processor import FORGOTTEN_DB, GainRunning, Processor
 
 _STEP_AT_48K = 128  # frames from one look at parameters that move to the next
 _MOST_MADE = 512
+
+
+class GainReader(Protocol):
+    """What a processor is turned down by, known from elsewhere."""
+
+    def read(self, first: int, frames: int) -> NDArray[np.float32]:
+        """Gains, (frames), from a frame of the mix on, at the time of what comes out."""
+
+    def close(self) -> None:
+        """Let go of files."""
 
 
 class ChainRun:
@@ -26,9 +38,22 @@ class ChainRun:
     A processor that comes passes over from what goes past it; one that goes rings out.
     """
 
-    def __init__(self, plan: StripPlan, rate_hz: int) -> None:
+    def __init__(
+        self, plan: StripPlan, rate_hz: int, gains: Mapping[int, GainReader] | None = None
+    ) -> None:
+        """Begin with silence behind it.
+
+        Parameters
+        ----------
+        plan, rate_hz
+            The strip.
+        gains
+            What processors are turned down by, by their place, where that was found elsewhere.
+        """
         self._rate_hz = rate_hz
         self._slots = [_Slot(plan, number, rate_hz) for number in range(len(plan.chain))]
+        for number, reader in (gains or {}).items():
+            self._slots[number].follow(reader)
         self._watched: int | None = None
         self.seen: tuple[Block, Block] | None = None
 
@@ -36,6 +61,15 @@ class ChainRun:
     def is_empty(self) -> bool:
         """Whether nothing is in it."""
         return not self._slots
+
+    def gains_of(self, place: int) -> NDArray[np.float64]:
+        """What a processor was turned down by in the last block, (frames), at its output's time."""
+        return self._slots[place].gains
+
+    def close(self) -> None:
+        """Let go of files."""
+        for slot in self._slots:
+            slot.close()
 
     def watch(self, place: int | None) -> None:
         """Keep in `seen` what a processor takes and gives, by its place among those at work."""
@@ -126,6 +160,8 @@ class _Slot:
         self._running = self._parameters.processor.start(
             plan.format, rate_hz, plan.latencies[number]
         )
+        self._shared: GainReader | None = None
+        self._gains: list[NDArray[np.float64]] = []  # in the last block
         self._before: _Parameters | None = None
         self._coming = False
         self._rings = 0  # frames it may still sound, once it has been left
@@ -139,6 +175,20 @@ class _Slot:
             plan.latencies[: number + 1]
         )  # parameters go by the time of what comes out
         self._words = f"{plan.chain[number].title} on {plan.name}"
+
+    def follow(self, gains: GainReader) -> None:
+        """Be turned down as was found elsewhere, not by the level of what comes in."""
+        self._shared = gains
+
+    @property
+    def gains(self) -> NDArray[np.float64]:
+        """What it was turned down by in the last block, (frames)."""
+        return np.concatenate(self._gains)
+
+    def close(self) -> None:
+        """Let go of files."""
+        if self._shared:
+            self._shared.close()
 
     @property
     def kind(self) -> type[Processor]:
@@ -174,6 +224,7 @@ class _Slot:
         """Take and give (channels, frames) that begin at a frame of the mix."""
         own = at - self._late
         frames = block.shape[1]
+        self._gains = []
         if self._coming or self._before or self._parameters.moves(own, frames):
             parts = [
                 self._piece(block[:, first : first + PIECE], own + first)
@@ -208,7 +259,13 @@ class _Slot:
         return Motion.still(self._parameters.at(at))
 
     def _worked(self, block: Block, motion: Motion[Processor], at: int) -> Block:
-        out = self._running.process(block, motion, at)
+        if self._shared:
+            gains = self._shared.read(at, block.shape[1])
+            out = cast(GainRunning, self._running).follow(block, motion, gains)
+        else:
+            out = self._running.process(block, motion, at)
+            if self._parameters.processor.gain_follows_level:
+                self._gains.append(cast(GainRunning, self._running).gains)
         if not all_numbers(out):
             raise InputError(
                 f"{self._words} made samples that are not numbers; bypass it or change its "

@@ -1,13 +1,15 @@
 """From a rendered programme to a file: its rate, its level, silence round it, all measured."""
 
 from collections.abc import Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
-from typing import NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 import soxr
+from numpy.typing import NDArray
 
 from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import Target, target_named
@@ -48,6 +50,86 @@ class Outcome(NamedTuple):
     channels: tuple[ChannelFigures, ...] = ()
 
 
+class Levelling(Protocol):
+    """What turns a programme down block by block at the rate of its file."""
+
+    reduction_db: float
+
+    def process(self, block: Block) -> Block:
+        """Take (channels, frames) and give what is ready of it."""
+
+    def finish(self) -> Block:
+        """Give what is left, and let go of files."""
+
+
+class FollowedGains:
+    """Turns a stem down as the mix was turned down.
+
+    Parameters
+    ----------
+    path
+        The gains that the limiter of the mix took, as `levelled` keeps them.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._gains = ClipReader(path)
+        self._at = 0
+        self.reduction_db = 0.0
+
+    def process(self, block: Block) -> Block:
+        """Take and give (channels, frames)."""
+        frames = block.shape[1]
+        gains = np.ones(frames, dtype=np.float32)
+        kept = self._gains.read(self._at, frames)[0]
+        inside = min(max(self._gains.frames - self._at, 0), frames)
+        gains[:inside] = kept[:inside]
+        self._at += frames
+        if inside:
+            self.reduction_db = max(self.reduction_db, _reduction_db(gains))
+        return block * gains
+
+    def finish(self) -> Block:
+        """Nothing is left; lets go of the file."""
+        self._gains.close()
+        return np.zeros((0, 0), dtype=np.float32)
+
+
+class OwnLimiter:
+    """Limits a stem by itself, as if it were a mix."""
+
+    def __init__(self, form: FileForm, target: Target, rate_hz: int) -> None:
+        own = form.rate_hz or rate_hz
+        self._limiter = Limiter(ceiling_dbtp=form.ceiling_dbtp)
+        self._channels = target.channels
+        self._late = self._limiter.latency_samples(own)
+        self._running = self._limiter.start(Channels(target.channels), own, self._late)
+        self._skip = self._late
+        self.reduction_db = 0.0
+
+    def process(self, block: Block) -> Block:
+        """Take (channels, frames) and give what is ready of it."""
+        if not block.shape[1]:
+            return block
+        out = self._running.process(block, Motion.still(self._limiter), 0)
+        self.reduction_db = max(self.reduction_db, self._running.reduction_db)
+        skipped = min(self._skip, out.shape[1])
+        self._skip -= skipped
+        return out[:, skipped:]
+
+    def finish(self) -> Block:
+        """Give what is still held back."""
+        return self.process(np.zeros((self._channels, self._late), dtype=np.float32))
+
+
+def limiter_gains_path(path: Path) -> Path:
+    """Where the gains are kept that the limiter took of a mix, beside its file."""
+    return path.with_name(f".{path.name}.limiter.wav")
+
+
+def _reduction_db(gains: NDArray[Any]) -> float:
+    return float(-20.0 * np.log10(max(float(gains.min(initial=1.0)), 1e-9)))
+
+
 class Finished:
     """A file that takes a programme block by block at its rate, and holds it as a form says.
 
@@ -64,6 +146,8 @@ class Finished:
     played
         What each of its programmes is measured as, where that is not what it holds; `add` is then
         given all of them.
+    levelling
+        What turns it down behind its gain; None where nothing does.
     """
 
     def __init__(
@@ -74,9 +158,11 @@ class Finished:
         form: FileForm,
         gain_db: float = 0.0,
         played: Sequence[Target] = (),
+        levelling: Levelling | None = None,
     ) -> None:
         own = form.rate_hz or rate_hz
         self._gain_db = gain_db
+        self._levelling = levelling
         self._gain = np.float32(10.0 ** (gain_db / 20.0))
         self._tail = round(form.tail_s * own)
         self._ratio = own / rate_hz
@@ -110,7 +196,7 @@ class Finished:
             fresh = self._resampler.resample_chunk(np.ascontiguousarray(block.T))
             block = np.ascontiguousarray(fresh.T)
         self._given += block.shape[1]
-        self._write(block)
+        self._write(self._levelling.process(block) if self._levelling else block)
 
     def _write(self, block: Block) -> None:
         if block.shape[1]:
@@ -124,7 +210,10 @@ class Finished:
             missing = round(self._taken * self._ratio) - self._given
             none = np.zeros((0, self._count), dtype=np.float32)
             rest = self._resampler.resample_chunk(none, last=True)[:missing].T
-            self._write(np.pad(rest, ((0, 0), (0, missing - rest.shape[1]))))
+            rest = np.pad(rest, ((0, 0), (0, missing - rest.shape[1])))
+            self._write(self._levelling.process(rest) if self._levelling else rest)
+        if self._levelling:
+            self._write(self._levelling.finish())
         self._write(np.zeros((self._count, self._tail), dtype=np.float32))
         clipped = self._writer.clipped_samples
         self._writer.close()
@@ -135,6 +224,7 @@ class Finished:
             history,
             clipped,
             self._gain_db,
+            self._levelling.reduction_db if self._levelling else 0.0,
             others=tuple(others),
             channels=self._channels.finish(),
         )
@@ -151,7 +241,9 @@ class Finished:
         self._writer.__exit__(kind, error, trace)
 
 
-def levelled(held: Path, figures: Figures, path: Path, target: Target, form: FileForm) -> Outcome:
+def levelled(
+    held: Path, figures: Figures, path: Path, target: Target, form: FileForm, keeps_gains: bool
+) -> Outcome:
     """Write a file anew at the loudness that a form asks for, no true peak above its ceiling.
 
     By gain alone it stays softer where the ceiling asks for it. What is too short or too soft to
@@ -165,6 +257,8 @@ def levelled(held: Path, figures: Figures, path: Path, target: Target, form: Fil
         The new file and what it holds.
     form
         How it is written.
+    keeps_gains
+        Whether what the limiter does is kept for stems to follow (`limiter_gains_path`).
     """
     rate_hz = figures.sample_rate_hz
     gain_db = 0.0
@@ -175,10 +269,17 @@ def levelled(held: Path, figures: Figures, path: Path, target: Target, form: Fil
     limiter = Limiter(ceiling_dbtp=form.ceiling_dbtp) if form.level == "limiter" else None
     for attempt in range(_MOST_TRIES):
         reduction_db = 0.0
-        with Finished(path, target, rate_hz, form) as file:
-            for block, reduced_db in _turned_up(held, gain_db, limiter, rate_hz):
+        with ExitStack() as stack:
+            file = stack.enter_context(Finished(path, target, rate_hz, form))
+            kept = None
+            if keeps_gains and limiter:
+                kept = AudioWriter(limiter_gains_path(path), 1, rate_hz, "32f")
+                stack.enter_context(kept)
+            for block, gains in _turned_up(held, gain_db, limiter, rate_hz):
                 file.add(block)
-                reduction_db = max(reduction_db, reduced_db)
+                reduction_db = max(reduction_db, _reduction_db(gains))
+                if kept:
+                    kept.add(gains.astype(np.float32)[None])
             made = file.finish()
         missing = form.loudness_lufs - (made.figures.integrated_lufs or form.loudness_lufs)
         if not reduction_db or abs(missing) < _CLOSE_LU or attempt == _MOST_TRIES - 1:
@@ -227,17 +328,18 @@ def _louder(figures: Figures, gain_db: float) -> Figures:
 
 def _turned_up(
     path: Path, gain_db: float, limiter: Limiter | None, rate_hz: int
-) -> Iterator[tuple[Block, float]]:
-    """A file turned up and limited, and the most that each block was turned down, in dB."""
+) -> Iterator[tuple[Block, NDArray[np.float64]]]:
+    """A file turned up and limited, and the gain that the limiter took of each sample."""
     reader = ClipReader(path)
     gain = np.float32(10.0 ** (gain_db / 20.0))
     late = limiter.latency_samples(rate_hz) if limiter else 0
     running = limiter.start(Channels(reader.channels), rate_hz, late) if limiter else None
     for at in range(0, reader.frames + late, _STRETCH):
         block = reader.read(at, _STRETCH) * gain
-        reduced_db = 0.0
+        gains = np.ones(block.shape[1])
         if running and limiter:
             block = running.process(block, Motion.still(limiter), at)
-            reduced_db = running.reduction_db
-        yield block[:, max(late - at, 0) : reader.frames + late - at], reduced_db
+            gains = running.gains
+        cut = slice(max(late - at, 0), reader.frames + late - at)
+        yield block[:, cut], gains[cut]
     reader.close()

@@ -6,7 +6,7 @@ piece, and wherever, the samples are the same.
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import ExitStack, suppress
+from contextlib import AbstractContextManager, ExitStack, nullcontext, suppress
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
@@ -17,9 +17,10 @@ import numpy as np
 from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import target_named
 from metaphon.core.dsp.block import Block
-from metaphon.core.engine.finishing import Finished, Outcome
+from metaphon.core.engine.chain import GainReader
+from metaphon.core.engine.finishing import Finished, Levelling, Outcome
 from metaphon.core.engine.hands import Hands, Work
-from metaphon.core.engine.plan import Plan
+from metaphon.core.engine.plan import Plan, StripPlan
 from metaphon.core.engine.render import (
     BLOCK_FRAMES,
     Output,
@@ -53,6 +54,18 @@ class _Into(Protocol[T_co]):
     def finish(self) -> T_co: ...
 
 
+class StretchGains:
+    """What dynamics are turned down by in each stretch: nothing is kept, nothing followed."""
+
+    def written(self, first: int) -> AbstractContextManager[OnStrips]:
+        """What writes gains down that are shown to it, for the stretch that begins at a frame."""
+        return nullcontext(unseen)
+
+    def of(self, first: int) -> Callable[[StripPlan], Mapping[int, GainReader]]:
+        """What the dynamics of a strip follow in the stretch that begins at a frame."""
+        return lambda strip: {}
+
+
 class Made(NamedTuple):
     """A block of an output, (channels, frames), and each of its programmes as it is played."""
 
@@ -78,6 +91,7 @@ def rendered(
     spans: Sequence[Span],
     on_done: Callable[[float], None],
     on_strips: OnStrips = unseen,
+    gains: "StretchGains | None" = None,
 ) -> list[T]:
     """Render outputs into files, one stretch after the other.
 
@@ -93,24 +107,30 @@ def rendered(
         Told how much is done, 0 to 1, between blocks.
     on_strips
         Shown all strips after each block of the first stretch.
+    gains
+        What dynamics are turned down by, to be kept or followed.
 
     Returns
     -------
         What each file says when it is finished.
     """
     frames = sum(last - first for first, last in spans)
+    follows = gains or StretchGains()
     done, memory = 0, _memory_of(plan, outputs)
     with ExitStack() as stack:
         hands = stack.enter_context(Hands())
         lanes = [stack.enter_context(_Lane(file, hands)) for file in files]
         for number, (first, last) in enumerate(spans):
             sounds = [_Sound(plan, output) for output in outputs]
-            shown = unseen if number else on_strips
-            for at, signals, cut in signals_of(plan, hands, (first, last), memory, on_strips=shown):
-                for lane, sound in zip(lanes, sounds, strict=True):
-                    lane.add(sound, signals, at, cut)
-                if cut.start < cut.stop:
-                    on_done((done + at + cut.stop - first) / frames)
+            with follows.written(first) as write:
+                shown = (write,) if number else (write, on_strips)
+                for at, signals, cut in signals_of(
+                    plan, hands, (first, last), memory, on_strips=shown, gains_of=follows.of(first)
+                ):
+                    for lane, sound in zip(lanes, sounds, strict=True):
+                        lane.add(sound, signals, at, cut)
+                    if cut.start < cut.stop:
+                        on_done((done + at + cut.stop - first) / frames)
             done += last - first
         for lane in lanes:
             lane.wait()
@@ -119,11 +139,18 @@ def rendered(
         return list(ends.map(lambda file: file.finish(), files))
 
 
-def finished(path: Path, output: Output, rate_hz: int, form: FileForm, gain_db: float) -> Finished:
-    """The file of an output, turned up by a gain."""
+def finished(
+    path: Path,
+    output: Output,
+    rate_hz: int,
+    form: FileForm,
+    gain_db: float,
+    levelling: Levelling | None,
+) -> Finished:
+    """The file of an output, turned up by a gain, and down as its levelling says."""
     # what says where its sounds are is measured as it is played on many loudspeakers
     metered = [target_named(_MEASURED_ON)] * len(_programmes(output))
-    return Finished(path, output.target, rate_hz, form, gain_db, metered)
+    return Finished(path, output.target, rate_hz, form, gain_db, metered, levelling)
 
 
 class Held(AudioWriter):

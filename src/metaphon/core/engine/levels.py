@@ -59,7 +59,7 @@ def levels(plan: Plan) -> dict[str, Level]:
     meters = StripMeters(plan)
     last = min(plan.frames, round(LONGEST_S * plan.rate_hz))
     with Hands() as hands:
-        for _ in signals_of(plan, hands, (0, last), 0, on_strips=meters.add):
+        for _ in signals_of(plan, hands, (0, last), 0, on_strips=(meters.add,)):
             pass
     return meters.finish()
 

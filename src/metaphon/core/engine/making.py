@@ -3,15 +3,25 @@
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
 from metaphon.core.document.handover import FileForm
 from metaphon.core.engine.describing import describe
-from metaphon.core.engine.finishing import Outcome, levelled, levelled_alone
+from metaphon.core.engine.finishing import (
+    FollowedGains,
+    Levelling,
+    Outcome,
+    OwnLimiter,
+    levelled,
+    levelled_alone,
+    limiter_gains_path,
+)
 from metaphon.core.engine.lanes import (
     Held,
     OnStrips,
+    StretchGains,
     finished,
     held_path,
     pieces_of,
@@ -19,9 +29,10 @@ from metaphon.core.engine.lanes import (
     rendered,
     unseen,
 )
-from metaphon.core.engine.naming import Names
+from metaphon.core.engine.naming import Names, safe_title
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output, tail_after
+from metaphon.core.engine.shared_gains import GainsFollowed, GainsKept, dynamics_of
 from metaphon.core.errors import InputError
 from metaphon.core.measure.channels import ChannelFigures
 from metaphon.core.measure.programme import Figures, History
@@ -133,35 +144,52 @@ class Making:
                 raise InputError(f"Two files would be called {path.name}; choose another pattern.")
         self.length_s = (last - first) / whole.rate_hz
         self._folder = folder
+        self._title = names.title
+        stems = [run for run in runs if not run.whole]
+        self._shares = form.stem_dynamics == "shared" and any(
+            dynamics_of(run.plan) for run in stems
+        )
+        self._waits = bool(stems) and (self._shares or form.level != "as_it_is")
 
     def stages(self, workers: int) -> list[list[Part]]:
         """The parts for so many workers: those of a stage at once, in order of their numbers.
 
         A long mix goes by pieces, the mix itself by targets where there are fewer runs than
-        workers. Stems whose level is that of the mix wait until it is known.
+        workers. Stems whose level, or dynamics, are those of the mix wait until these are known.
         """
         wholes = [number for number, run in enumerate(self._runs) if run.whole]
         stems = [number for number, run in enumerate(self._runs) if not run.whole]
         pieces = len(pieces_of(self._runs[0].plan, self._span))
         every = [tuple(range(len(run.outputs))) for run in self._runs]
         if pieces > 1:
-            first = [
-                Part(run, every[run], piece) for run in (*wholes, *stems) for piece in range(pieces)
+            stages = [
+                [Part(run, every[run], piece) for run in wholes for piece in range(pieces)],
+                [Part(run, every[run], piece) for run in stems for piece in range(pieces)],
+                *(
+                    [Part(run, (one,), together=True) for run in runs for one in every[run]]
+                    for runs in (wholes, stems)
+                ),
             ]
-            ends = [
-                [Part(run, (one,), together=True) for run in runs for one in every[run]]
-                for runs in (wholes, stems)
-            ]
-            stages = [first, *ends]
+            if not self._shares:
+                stages[:2] = [stages[0] + stages[1]]
         else:
             groups = max(workers // len(self._runs), 1)
             stages = [
-                [Part(run, own) for run in wholes for own in _dealt(every[run], groups)],
+                [Part(run, own) for run in wholes for own in self._dealt(run, groups)],
                 [Part(run, every[run]) for run in stems],
             ]
-        if self._form.level == "as_it_is":  # nothing of the mix has to be known
+        if not self._waits:
             stages[-2:] = [stages[-2] + stages[-1]]
         return [stage for stage in stages if stage]
+
+    def _dealt(self, run: int, groups: int) -> list[tuple[int, ...]]:
+        """The outputs of a run dealt out into so many groups, none of them empty.
+
+        The mix is run where stems follow its dynamics, even if nobody wants the mix itself.
+        """
+        outputs = tuple(range(len(self._runs[run].outputs)))
+        found = [own for n in range(groups) if (own := outputs[n::groups])]
+        return found or ([()] if run == 0 and self._shares else [])
 
     def carry_out(
         self,
@@ -195,7 +223,8 @@ class Making:
                     for path, output in zip(paths, outputs, strict=True)
                 ]
                 span = spans[part.piece]
-                rendered(run.plan, outputs, pieces, [span], on_done, on_strips)
+                gains = self._gains(part)
+                rendered(run.plan, outputs, pieces, [span], on_done, on_strips, gains)
             return []
 
         finds = run.whole and self._form.level != "as_it_is"
@@ -212,7 +241,8 @@ class Making:
                             output,
                             run.plan.rate_hz,
                             form,
-                            0.0 if run.whole else gains_db.get(output.target.name, 0.0),
+                            gains_db.get(output.target.name, 0.0) if output.kind else 0.0,
+                            self._levelling(run, output),
                         )
                     )
                     for path, output in zip(into, outputs, strict=True)
@@ -221,7 +251,8 @@ class Making:
                     held = [self._pieces / path.name for path in paths]
                     made = put_together(held, outputs, files, run.plan, spans, on_done)
                 else:
-                    made = rendered(run.plan, outputs, files, spans, on_done, on_strips)
+                    gains = self._gains(part)
+                    made = rendered(run.plan, outputs, files, spans, on_done, on_strips, gains)
             for n, (path, output) in enumerate(zip(paths, outputs, strict=True)):
                 if finds and output.contents:
                     rate_hz = self._form.rate_hz or run.plan.rate_hz
@@ -229,9 +260,55 @@ class Making:
                         into[n], made[n], path, output.target, rate_hz, self._form
                     )
                 elif finds:
-                    made[n] = levelled(into[n], made[n].figures, path, output.target, self._form)
+                    kept = bool(self._stems_in(output)) and self._form.stem_dynamics == "shared"
+                    made[n] = levelled(
+                        into[n], made[n].figures, path, output.target, self._form, kept
+                    )
                 describe(path, output, made[n], run.plan, self._form, self._span[0])
         return made
+
+    def _levelling(self, run: Run, output: Output) -> Levelling | None:
+        """What turns a stem down as the mix was, or by itself; None where nothing does."""
+        if run.whole or self._form.level != "limiter" or not output.kind:
+            return None
+        if self._form.stem_dynamics == "own":
+            return OwnLimiter(self._form, output.target, run.plan.rate_hz)
+        for other, path in zip(self._runs[0].outputs, self._own[0], strict=True):
+            if other.target == output.target and other.is_mix:
+                return FollowedGains(limiter_gains_path(self._pieces / path.name))
+        return None
+
+    def _stems_in(self, mix: Output) -> list[Output]:
+        """The stems that add up to a mix in a target."""
+        outputs = [output for run in self._runs if not run.whole for output in run.outputs]
+        return [one for one in outputs if one.kind and one.target == mix.target and mix.is_mix]
+
+    def _gains(self, part: Part) -> StretchGains:
+        """What the mix keeps of its dynamics, and its stems follow."""
+        plan = self._runs[0].plan
+        if not self._shares or not dynamics_of(plan):
+            return StretchGains()
+        begins = tuple(first for first, _ in pieces_of(plan, self._span))
+        if not self._runs[part.run].whole:
+            return GainsFollowed(plan, begins, partial(self._gains_path, self._pieces))
+        if part.run == 0 and part.outputs[:1] in ((), (0,)):
+            return GainsKept(plan, begins, partial(self._gains_path, self._folder))
+        return StretchGains()
+
+    def _gains_path(self, folder: Path, first: int) -> Path:
+        return folder / f".{safe_title(self._title)}.{first}.gains.wav"
+
+    def forget_gains(self) -> None:
+        """Give back what was kept for stems to follow."""
+        for first, _ in pieces_of(self._runs[0].plan, self._span):
+            self._gains_path(self._pieces, first).unlink(missing_ok=True)
+        for path in self._own[0]:
+            limiter_gains_path(path).unlink(missing_ok=True)
+
+    @property
+    def stems_wait(self) -> bool:
+        """Whether stems need what is found out about the mix first."""
+        return self._waits
 
     def gains_db(self, made: Sequence[Outcome]) -> dict[str, float]:
         """What the mix was turned up by in each target, of outcomes in the order of the files."""
@@ -249,8 +326,3 @@ class Making:
             Result(path, output, *one)
             for path, output, one in zip(self.paths, outputs, made, strict=True)
         ]
-
-
-def _dealt(outputs: tuple[int, ...], groups: int) -> list[tuple[int, ...]]:
-    """Outputs dealt out into so many groups, none of them empty."""
-    return [own for n in range(groups) if (own := outputs[n::groups])]

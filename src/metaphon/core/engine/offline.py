@@ -142,7 +142,7 @@ def render_to_files(
 
     wholes = [number for number, run in enumerate(runs) if run.whole]
     stems = [number for number, run in enumerate(runs) if not run.whole]
-    if form.level == "as_it_is":  # nothing of the mix has to be known
+    if not making.stems_wait:
         wholes, stems = wholes + stems, []
     try:
         for numbers in filter(None, (wholes, stems)):
@@ -154,6 +154,8 @@ def render_to_files(
             for one in making.paths_of(number):
                 one.unlink(missing_ok=True)
         raise
+    finally:
+        making.forget_gains()
     every = [outcome for number in range(len(runs)) for outcome in made[number]]
     return making.results(every), told.speed_x_realtime
 

@@ -3,7 +3,7 @@
 No more of the mix is held than one block and what rings on.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from functools import partial
@@ -18,7 +18,7 @@ from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.dsp.highest import has_sound
 from metaphon.core.engine.adm import Contents, ContentsRenderer
 from metaphon.core.engine.automation import GRID_FRAMES, Fader, Mixer
-from metaphon.core.engine.chain import ChainRun, all_numbers
+from metaphon.core.engine.chain import ChainRun, GainReader, all_numbers
 from metaphon.core.engine.clips import ClipRun
 from metaphon.core.engine.crossfade import Passing
 from metaphon.core.engine.distance import DistanceRun
@@ -101,26 +101,29 @@ def signals_of(
     span: tuple[int, int],
     memory: int,
     block_frames: int = BLOCK_FRAMES,
-    on_strips: Callable[[Sequence["StripRun"], int], None] = lambda strips, at: None,
+    on_strips: Sequence[Callable[[Sequence["StripRun"], int], None]] = (),
+    gains_of: Callable[[StripPlan], Mapping[int, GainReader]] = lambda strip: {},
 ) -> Iterator[tuple[int, dict[str, Block], slice]]:
     """What the strips put into the programme, block by block, as `render` needs it.
 
-    `hands` run the strips; `span` and `memory` are as `steps_of` takes them. `on_strips` is shown
-    all strips after each block, and the frame that it began with.
+    `hands` run the strips; `span` and `memory` are as `steps_of` takes them. `on_strips` are
+    shown all strips after each block, and the frame that it began with. `gains_of` tells what the
+    processors of a strip are turned down by, where that was found elsewhere.
 
     Yields
     ------
         The frame of the mix that a block begins with, its blocks (channels, frames) by strip id,
         and what of it is wanted; at first nothing, while what rings before is run up to.
     """
-    strips = [StripRun(strip, plan.rate_hz) for strip in plan.strips]
+    strips = [StripRun(one, plan.rate_hz, gains=gains_of(one)) for one in plan.strips]
     with ExitStack() as stack:
         for strip in strips:
             stack.callback(strip.close)
         sections = sections_of(strips)
         for at, cut in steps_of(plan, span, memory, block_frames):
             signals = run_all(sections, at, block_frames, hands)
-            on_strips(strips, at)
+            for show in on_strips:
+                show(strips, at)
             yield at, signals, cut
 
 
@@ -229,14 +232,18 @@ class StripRun:
     """
 
     def __init__(
-        self, plan: StripPlan, rate_hz: int, gate: Callable[[Block, int], Block] | None = None
+        self,
+        plan: StripPlan,
+        rate_hz: int,
+        gate: Callable[[Block, int], Block] | None = None,
+        gains: Mapping[int, GainReader] | None = None,
     ) -> None:
         self.plan = plan
         self.given: Block | None = None
         self._rate_hz = rate_hz
         self._gate = gate
         self._clips = [ClipRun(clip) for clip in plan.clips]
-        self.chain = ChainRun(plan, rate_hz)
+        self.chain = ChainRun(plan, rate_hz, gains)
         self._fader = Passing[Fader](Fader(plan.fader_db, rate_hz))
         self._routes = [_Way(route, rate_hz) for route in plan.routes]
         self._hold = DelayLine(plan.channels, plan.ahead_out)
@@ -324,6 +331,7 @@ class StripRun:
         """Let go of files and threads."""
         for running in self._clips:
             running.close()
+        self.chain.close()
 
 
 class _Way:

@@ -52,7 +52,7 @@ def report(
         "revision": revision,
         "asked": asked.model_dump(mode="json"),
         "files": entries,
-        "sums": [asdict(found) for found in sums_of(results)],
+        "sums": [asdict(found) for found in sums_of(results, asked)],
         "fewer": [_fewer(mix, count) for count in dict.fromkeys(asked.objects)],
         "headphones": headphones_against_stereo(results),
         "findings": list(findings),

@@ -230,6 +230,11 @@ def _return_stem(mix: Mix, bus: Bus) -> Stem:
     )
 
 
+def as_in_mix(strip_id: str) -> str:
+    """The id that a strip of a stem has in the mix."""
+    return strip_id.removesuffix(_AFTER)
+
+
 def _is_heard(mix: Mix) -> bool:
     """Whether any recording of a mix has an open way to the programme."""
     ways = open_routes(mix)

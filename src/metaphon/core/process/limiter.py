@@ -22,6 +22,7 @@ class Limiter(Processor):
     """Holds peaks under a ceiling by turning down a little ahead of them, all channels alike."""
 
     title: ClassVar[str] = "Limiter"
+    gain_follows_level: ClassVar[bool] = True
     starting_points: ClassVar[dict[str, dict[str, float]]] = {
         "Catch peaks": {"ceiling_dbtp": -1.0, "release_ms": 150.0, "drive_db": 0.0},
         "Slow and even": {"ceiling_dbtp": -2.0, "release_ms": 800.0},
@@ -80,13 +81,13 @@ class LimiterRun:
         self._window = np.ones(ahead)
         self._state = np.array([1.0, ahead, 0.0, 0.0])
         self._gains = np.ones(latency - _HALF - (ahead - 1))
+        self.gains = np.ones(0)
         self.reduction_db = 0.0
 
     def process(self, block: Block, parameters: Motion[Limiter], at: int) -> Block:
         frames = block.shape[1]
-        drive = parameters.map(lambda one: 10.0 ** (one.drive_db / 20.0)).line(frames)
+        driven = _driven(block, parameters)
         ceiling = parameters.map(lambda one: 10.0 ** ((one.ceiling_dbtp - _MARGIN_DB) / 20.0))
-        driven: Block = (block * drive).astype(np.float32)
         seen = np.concatenate([self._seen, driven], axis=1)
         self._seen = seen[:, frames:].copy()
         allowed = np.empty(frames)
@@ -97,12 +98,28 @@ class LimiterRun:
         gains = np.empty(frames)
         _smoothed(coming, 1.0 - np.exp(-1.0 / samples), self._window, self._state, gains)
         gains = np.concatenate([self._gains, gains])
-        self._gains = gains[frames:].copy()
+        self._gains, self.gains = gains[frames:].copy(), gains[:frames]
+        self.reduction_db = float(-20.0 * np.log10(self.gains.min()))
+        return self._turned_down(driven, self.gains.astype(np.float32))
+
+    def follow(
+        self, block: Block, parameters: Motion[Limiter], gains: NDArray[np.float32]
+    ) -> Block:
+        """Take and give (channels, frames), turned down by gains found elsewhere, (frames)."""
+        return self._turned_down(_driven(block, parameters), gains)
+
+    def _turned_down(self, driven: Block, gains: NDArray[np.float32]) -> Block:
+        frames = driven.shape[1]
         held = np.concatenate([self._held, driven], axis=1)
         self._held = held[:, frames:].copy()
-        self.reduction_db = float(-20.0 * np.log10(gains[:frames].min()))
-        result: Block = held[:, :frames] * gains[:frames].astype(np.float32)
+        result: Block = held[:, :frames] * gains
         return result
+
+
+def _driven(block: Block, parameters: Motion[Limiter]) -> Block:
+    drive = parameters.map(lambda one: 10.0 ** (one.drive_db / 20.0)).line(block.shape[1])
+    driven: Block = (block * drive).astype(np.float32)
+    return driven
 
 
 def _between_samples() -> NDArray[np.float32]:

@@ -56,6 +56,18 @@ class Running(Protocol):
         """
 
 
+class GainRunning(Running, Protocol):
+    """A processor at work whose gain follows the level of what it takes in.
+
+    `gains` are those of the last block as it came out, (frames).
+    """
+
+    gains: NDArray[np.float64]
+
+    def follow(self, block: Block, parameters: Motion[Any], gains: NDArray[np.float32]) -> Block:
+        """Take and give as `process` does, with gains that were found elsewhere, (frames)."""
+
+
 class Processor(BaseModel, ABC):
     """The parameters of one processor, each with unit, range, default.
 
@@ -66,6 +78,7 @@ class Processor(BaseModel, ABC):
 
     title: ClassVar[str]
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
+    gain_follows_level: ClassVar[bool] = False  # as of a limiter: stems have to share its gain
     starting_points: ClassVar[dict[str, dict[str, Any]]] = {}  # settings by what they are called
     groups: ClassVar[tuple[str, ...]] = ()  # headings of its parameters, in their order
 

@@ -50,6 +50,7 @@ CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
         ("192000", "192 kHz"),
     ),
     "rooms": (("shared", "With their reverb"), ("apart", "Dry, returns apart")),
+    "stem_dynamics": (("shared", "Limited as the mix is"), ("own", "Each limited by itself")),
     "level": (
         ("as_it_is", "As it is"),
         ("gain", "By gain alone"),
