@@ -145,7 +145,7 @@ class Making:
         self.length_s = (last - first) / whole.rate_hz
         self._folder = folder
         self._title = names.title
-        stems = [run for run in runs if not run.whole]
+        stems = [run for run in runs[1:] if not run.whole]  # what is printed stands alone
         self._shares = form.stem_dynamics == "shared" and any(
             dynamics_of(run.plan) for run in stems
         )

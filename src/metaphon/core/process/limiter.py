@@ -181,11 +181,11 @@ class _Smoother:
 
 def _delayed(line: DelayLine, gains: Line) -> Line:
     """Gains through a delay that begins with 1."""
-    result: Line = 1.0 - line.process((1.0 - gains)[None])[0]
+    result: Line = 1.0 - line.process((1.0 - gains)[None].astype(np.float32))[0].astype(float)
     return result
 
 
-def _allowed(ceiling: Line, peaks: Line) -> Line:
+def _allowed(ceiling: Line, peaks: NDArray[np.float32]) -> Line:
     return np.asarray(np.minimum(1.0, ceiling / np.maximum(peaks, 1e-9)))
 
 
