@@ -234,6 +234,7 @@ class Player:
         self.loop: tuple[int, int] | None = None
         self.watched: tuple[str, int] | None = None  # a strip and a place among those at work
         self._outputs = list(outputs)
+        self._rings_until = 0  # what was held beyond the end and has been let go
         self._opens = at
         self._voice: Voice | None = None
         self._ringing: list[Voice] = []
@@ -242,7 +243,8 @@ class Player:
     @property
     def ended(self) -> bool:
         """Whether the mix has been played to its end."""
-        return self.loop is None and self.at >= length_of(self.plan, self._outputs)
+        length = max(length_of(self.plan, self._outputs), self._rings_until)
+        return self.loop is None and not self.plan.plays_on and self.at >= length
 
     @property
     def costs(self) -> dict[str, float]:
@@ -264,6 +266,8 @@ class Player:
 
     def change(self, plan: Plan) -> None:
         """Take an edit in: heard from the next stretch on, with what rang before ringing on."""
+        if self.plan.plays_on and not plan.plays_on:
+            self._rings_until = self.at + plan.longest_tail
         self.plan = plan
         if self._voice and not self._voice.adopt(plan):
             # not before what was read already, nor so early that what works ahead would begin in
@@ -280,6 +284,7 @@ class Player:
     def jump(self, frame: int) -> None:
         """Go on from another place. What sounds is cut; who has it in hand fades it."""
         self.close()
+        self._rings_until = 0
         self.at = self._opens = min(max(frame, 0), self.plan.frames)
 
     def take(self, frames: int) -> tuple[int, dict[Output, Block]]:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from metaphon.core.document.channel_mapping import format_of, mapping_gains, turned_gains
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
+from metaphon.core.document.held_tails import let_go
 from metaphon.core.document.marker import Marker
 from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
 from metaphon.core.document.positions import FORMS
@@ -179,7 +180,8 @@ class Plan:
     `frames` is the length with every tail of its strips; `longest_tail` lies within it. `memory` is
     how far back its input reaches into its output. `latency_samples` is what the slowest way
     through the processors costs; it is made up for, so nothing comes out late. `is_endless`:
-    something may be held for ever, so that the whole past is heard.
+    something may be held for ever, so that the whole past is heard. `plays_on`: something is held
+    at the end until a listener lets it go.
     """
 
     title: str
@@ -188,6 +190,7 @@ class Plan:
     longest_tail: int
     memory: int
     is_endless: bool
+    plays_on: bool
     latency_samples: int
     strips: tuple[StripPlan, ...]
     fold_down: FoldDown
@@ -209,8 +212,10 @@ class Plan:
         return self.frames / self.rate_hz
 
 
-def compile(mix: Mix) -> Plan:
+def compile(mix: Mix, by_hand: bool = False) -> Plan:
     """Make a mix ready to render: strips in working order, latency made up for, recordings opened.
+
+    `by_hand`: somebody listens, who may let go what is held at the end.
 
     Raises
     ------
@@ -218,7 +223,7 @@ def compile(mix: Mix) -> Plan:
         For a missing or unfit file, a loop, or a mix with nothing to hear.
     """
     mix, rate_hz = in_time(mix), mix.sample_rate_hz
-    heard, clips, buses, lanes, moving, end, longest = _sounding(mix)
+    heard, clips, buses, lanes, moving, end, longest, plays_on = _sounding(mix, by_hand)
     memory = _longest(
         heard, buses, lambda strip: _memory_s(strip, moving[strip.id], lanes, rate_hz)
     )
@@ -254,6 +259,7 @@ def compile(mix: Mix) -> Plan:
         longest,
         int(np.ceil(memory * rate_hz)),
         any(_is_endless(strip, moving[strip.id]) for strip in heard),
+        plays_on,
         slowest,
         (*reversed(strips), *low, *rooms),
         mix.fold_down,
@@ -280,9 +286,10 @@ class _Sounding(NamedTuple):
     moving: dict[str, tuple[ChainLane, ...]]  # of the processors of each strip
     end: int
     longest_tail: int
+    plays_on: bool
 
 
-def _sounding(mix: Mix) -> _Sounding:
+def _sounding(mix: Mix, by_hand: bool = False) -> _Sounding:
     order = ordered(mix)
     ways = open_routes(mix)
     awake = [strip for strip in order if isinstance(strip, Track) and not strip.resting]
@@ -294,6 +301,8 @@ def _sounding(mix: Mix) -> _Sounding:
         )
     heard = _heard(order, ways, clips)
     ids = {strip.id for strip in heard}
+    mix, last_s = let_go(mix, ids, end / mix.sample_rate_hz, by_hand)
+    end = end if last_s is None else max(end, int(np.ceil(last_s * mix.sample_rate_hz)))
     buses = {
         strip.id: [aim for aim in ways.buses_reached_from(strip.id) if aim in ids]
         for strip in heard
@@ -306,7 +315,7 @@ def _sounding(mix: Mix) -> _Sounding:
         heard, buses, lambda strip: _tail_s(strip, moving[strip.id], lanes, rate_hz, QUIET_DB)
     )
     longest = int(np.ceil(tail_s * rate_hz))
-    return _Sounding(heard, clips, buses, lanes, moving, end, longest)
+    return _Sounding(heard, clips, buses, lanes, moving, end, longest, last_s is None)
 
 
 def latency_samples(mix: Mix) -> int:

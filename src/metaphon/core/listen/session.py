@@ -184,7 +184,7 @@ class Session:
             return  # as when a number that was tried is kept
         for key, player in self._players.items():
             if key[0] == name:
-                player.change(compile(mix_heard(mix, key[1])[0]))
+                player.change(compile(mix_heard(mix, key[1])[0], by_hand=True))
         before, self.documents[name] = self.documents.get(name), mix
         self._look()
         if before and before.fold_down != mix.fold_down:
@@ -319,7 +319,7 @@ class Session:
                 players.get(key)
                 or self._players.get(key)
                 or self._carried_on(key, scene)
-                or Player(compile(scene), [output], self.at)
+                or Player(compile(scene, by_hand=True), [output], self.at)
             )
             player.loop = self.loop
             players[key] = player
@@ -362,7 +362,7 @@ class Session:
             return None
         for (name, held), player in self._players.items():
             if (name, held.model_copy(update=_personal(key[1]))) == key:
-                player.change(compile(scene))
+                player.change(compile(scene, by_hand=True))
                 return player
         return None
 

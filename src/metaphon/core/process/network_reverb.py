@@ -215,6 +215,22 @@ class NetworkReverb(Reverb):
     hold_input: Literal["shut", "heard"] = choice(
         "shut", group="Hold", help="Whether what comes in while it holds is heard in the room."
     )
+    hold_end: Literal["time", "marker", "released"] = choice(
+        "time",
+        group="Hold",
+        help="A hold that is on at the end of the mix: goes on for a time, to the last marker, or "
+        "until it is let go while playing. A render waits for the time, then lets go.",
+    )
+    hold_end_s: float = parameter(
+        10.0,
+        0.0,
+        600.0,
+        unit="s",
+        step=0.5,
+        moves=False,
+        group="Hold",
+        help="How long a hold that is on at the end goes on after the last recording.",
+    )
 
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:
         return _NetworkReverb(channels, rate_hz)
