@@ -13,10 +13,9 @@ from pydantic import Field
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import with_lane
 from metaphon.core.document.mix import Automation, Mix, Placement, Strip
-from metaphon.core.document.part import Identifier
+from metaphon.core.document.part import Identifier, TimeS
 from metaphon.core.document.positions import (
     FORMS,
-    in_own_form,
     on_sphere,
     place_lanes,
     sampled_times,
@@ -26,7 +25,7 @@ from metaphon.core.document.thinning import thinned_directions
 from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
 from metaphon.core.edits.position_forms import converted, without_place_lanes
-from metaphon.core.edits.values import refuse_fixed
+from metaphon.core.edits.values import positioned
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import angles_of, unit_vectors, wrap_azimuth
 from metaphon.core.spatial.layouts import LAYOUTS
@@ -68,26 +67,26 @@ class Place(Command):
 class Move(Command):
     """Set the places of strips: azimuth and elevation, and the distance where it is given.
 
-    Azimuth wraps round, elevation is held at the poles. What is locked or moves by automation is
-    refused.
+    Azimuth wraps round, elevation is held at the poles. What is locked is refused; what moves by
+    automation has its whole path moved, so that it is there at `at_s`.
     """
 
     kind: Literal["move"] = "move"
     places: dict[Identifier, tuple[float, float] | tuple[float, float, float]] = Field(
         min_length=1, description="Degrees (and distance) by the ids of strips."
     )
+    at_s: TimeS = Field(0.0, description="When it was seen there, where automation moves it.")
 
     def apply(self, mix: Mix) -> Mix:
         for strip_id, (azimuth, elevation, *distance) in self.places.items():
             strip = strip_of(mix, strip_id)
-            refuse_fixed(mix, strip, "azimuth_deg")
             values = {
                 "azimuth_deg": float(wrap_azimuth(azimuth)),
                 "elevation_deg": _held("elevation_deg", elevation),
             }
             if distance:
                 values["distance"] = _held("distance", distance[0])
-            mix = with_place(mix, strip_id, in_own_form(strip.placement, "sphere", values))
+            mix = positioned(mix, strip, values, self.at_s)
         return mix
 
     def describe(self, mix: Mix) -> str:

@@ -1,12 +1,14 @@
 """Setting single values: of one strip, of several chosen ones, or of a strip's whole group."""
 
+from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field
 
-from metaphon.core.document.mix import LfeSend, Mix, Send, Strip
-from metaphon.core.document.part import SILENT_DB
+from metaphon.core.document.lanes import points_of, without_lanes
+from metaphon.core.document.mix import LfeSend, Mix, Placement, Send, Strip
+from metaphon.core.document.part import SILENT_DB, TimeS
 from metaphon.core.document.positions import (
     FORMS,
     Coordinates,
@@ -18,6 +20,7 @@ from metaphon.core.document.positions import (
 from metaphon.core.document.value_paths import field_at, parsed, range_of_field, with_value_at
 from metaphon.core.edits.chain_places import basics_place, with_basics
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
+from metaphon.core.edits.lane_trim import lane_value, room_for, shifted_lane, trimmed_to
 from metaphon.core.edits.typed_values import extra_of, label_of, read_value
 from metaphon.core.errors import InputError, Vanished
 from metaphon.core.process.registry import KINDS
@@ -72,7 +75,8 @@ class SetValue(Command):
     """Set one value of a strip, and of those chosen with it or in its group.
 
     Gains and positions keep their differences: the first strip gets the value, the others move as
-    far. Everything else becomes alike.
+    far. Everything else becomes alike. Where a lane moves the value, the whole lane is trimmed so
+    that it has the value at `at_s`; `write_over` takes the lane away instead.
     """
 
     kind: Literal["set"] = "set"
@@ -82,10 +86,15 @@ class SetValue(Command):
     with_group: bool = Field(
         False, description="Reach the strip's group too, where it moves this together."
     )
+    at_s: TimeS = Field(0.0, description="When it was seen, where automation moves it.")
+    write_over: bool = Field(False, description="Take its lane away, so that the value stays.")
 
     def apply(self, mix: Mix) -> Mix:
         reached = self._reached(mix)
         value = self._read(mix)
+        if self.write_over or self._is_switch(mix):
+            gone = [target for one in reached if (target := self._lane(mix, one))]
+            mix = without_lanes(mix, gone)
         if self.path == "gain_db" or self._position is not None:
             return self._shifted(mix, reached, float(value))
         for strip_id in reached:
@@ -112,6 +121,9 @@ class SetValue(Command):
             shown = f"{float(value):g} {unit}".strip()
         else:
             shown = "empty" if value is None else str(value).replace("_", " ")
+        if self._lane(mix, self.strips[0]):
+            over = self.write_over or self._is_switch(mix)
+            shown += ", lane written over" if over else ", lane trimmed"
         return f"{subject}{f', {title.lower()}' if title else ''}: {label} {shown}"
 
     @property
@@ -160,15 +172,34 @@ class SetValue(Command):
             mix, place = with_basics(mix, strip_id)
             path = ("chain", place, *path[1:])
         strip = strip_of(mix, strip_id)
-        if path[0] == "placement" and path[-1] in _SIZE and strip.placement.mode == "object":
-            return positioned(mix, strip, str(path[-1]), value)
+        is_size = path[0] == "placement" and path[-1] in _SIZE
+        if is_size and strip.placement.mode == "object" and value is not None:
+            return positioned(mix, strip, {str(path[-1]): value}, self.at_s)
+        if (target := self._lane(mix, strip_id)) and isinstance(value, int | float):
+            mix = trimmed_to(mix, target, float(value), self.at_s)
         new = with_value_at(strip, path, value)
         if path == ("resting",) and value:  # what rests is heard alone by nobody
             new = new.model_copy(update={"soloed": False})
         return mix.with_strip(new)
 
+    def _lane(self, mix: Mix, strip_id: str) -> str | None:
+        """What a lane moves that moves the value of a strip; None where none does."""
+        path = self.path
+        if path.startswith("basics/"):
+            place = basics_place(mix, strip_id)
+            path = path.replace("basics", f"chain/{place}", 1)
+        target = f"{strip_id}/{path}"
+        return target if points_of(mix, target) is not None else None
+
+    def _is_switch(self, mix: Mix) -> bool:
+        """Whether the value has two states only, so that there is nothing to trim."""
+        part, name = self._field(mix)
+        field = type(part).model_fields[name]
+        low, high = range_of_field(field) or (0.0, 0.0)
+        return 0.0 < high - low <= float(extra_of(field).get("step", 0.0))
+
     def _shifted(self, mix: Mix, reached: tuple[str, ...], value: float) -> Mix:
-        held = {strip_id: self._held(strip_of(mix, strip_id)) for strip_id in reached}
+        held = {strip_id: self._held(mix, strip_id) for strip_id in reached}
         first, *others = reached
         step, turns = value - held[first], self.path == "placement/azimuth_deg"
         if others and not turns:
@@ -178,6 +209,8 @@ class SetValue(Command):
             low, high = range_of_field(type(part).model_fields[name]) or (value, value)
             moving = [v for v in held.values() if not (self.path == "gain_db" and v <= low)]
             step = min(max(step, low - min(moving, default=low)), high - max(moving, default=high))
+            for target in filter(None, (self._lane(mix, one) for one in reached)):
+                step = float(np.clip(step, *room_for(mix, target)))
         for strip_id in reached:
             wanted = (
                 value
@@ -185,14 +218,23 @@ class SetValue(Command):
                 else round(held[strip_id] + step, 6)
             )
             if self.path == "gain_db":
+                lane = self._lane(mix, strip_id)
+                mix = trimmed_to(mix, lane, wanted, self.at_s) if lane else mix
                 if strip_id == first or held[strip_id] > SILENT_DB:
                     mix = changed(mix, [strip_id], lambda strip, gain=wanted: {"gain_db": gain})  # type: ignore[misc]
             else:
-                mix = positioned(mix, strip_of(mix, strip_id), str(self._position), wanted)
+                strip = strip_of(mix, strip_id)
+                mix = positioned(mix, strip, {str(self._position): wanted}, self.at_s)
         return mix
 
-    def _held(self, strip: Strip) -> float:
-        return strip.gain_db if self._position is None else position_of(strip)[self._position]
+    def _held(self, mix: Mix, strip_id: str) -> float:
+        strip = strip_of(mix, strip_id)
+        if self._position is not None:
+            place = placement_at(mix, strip, self.at_s)
+            return position_of(strip.model_copy(update={"placement": place}))[self._position]
+        target = self._lane(mix, strip_id)
+        moved = lane_value(mix, target, self.at_s) if target else None
+        return strip.gain_db if moved is None else round(moved, 6)
 
 
 def position_of(strip: Strip) -> dict[str, float]:
@@ -223,34 +265,54 @@ def angles_of_strip(strip: Strip) -> dict[str, float]:
     return {name: getattr(place, name) for name in _ANGLES}
 
 
-def positioned(mix: Mix, strip: Strip, name: str, value: float | None) -> Mix:
-    """The mix with one value of a position set, said in the form that the strip uses.
+def placement_at(mix: Mix, strip: Strip, at_s: float) -> Placement:
+    """The placement of a strip as its automation has it at a time."""
+    now = {
+        name: lane_value(mix, lane.target, at_s)
+        for name, lane in place_lanes(mix, strip.id).items()
+    }
+    return strip.placement.model_copy(update=now)
 
-    Raises InputError where the strip is locked or moves by automation.
+
+def positioned(mix: Mix, strip: Strip, values: Mapping[str, float], at_s: float) -> Mix:
+    """The mix with some values of a position set, said in the form that the strip uses.
+
+    Parameters
+    ----------
+    mix, strip
+        The mix and the strip of it.
+    values
+        By names of one of the two forms, or sizes.
+    at_s
+        When the strip is to be there: lanes that move it are trimmed by the difference.
+
+    Raises
+    ------
+    InputError
+        Where the strip is locked.
     """
-    place = strip.placement
-    if place.mode == "object":
-        refuse_fixed(mix, strip, name)
-    if name == "azimuth_deg" and value is not None:
-        value = float(wrap_azimuth(value)) if abs(value) > 180.0 else value
+    place = placement_at(mix, strip, at_s)
+    name = next(iter(values))
     form = POSITION.get(name) or _SIZE[name]
-    if place.mode != "object" or place.coordinates == form or value is None:
-        new = with_value_at(strip, ("placement", name), value)
-    else:
-        values = {n: round(v, 4) for n, v in in_own_form(place, form, {name: value}).items()}
-        new = strip.model_copy(update={"placement": place.model_copy(update=values)})
-    return mix.with_strip(new)
+    given = dict(values)
+    if abs(given.get("azimuth_deg", 0.0)) > 180.0:
+        given["azimuth_deg"] = float(wrap_azimuth(given["azimuth_deg"]))
+    if place.mode == "object":
+        refuse_locked(strip)
+        if place.coordinates != form:
+            given = {n: round(v, 4) for n, v in in_own_form(place, form, given).items()}
+    for own, value in given.items():
+        target = f"{strip.id}/placement/{own}"
+        if points_of(mix, target) is not None:
+            mix = trimmed_to(mix, target, value, at_s)
+        mix = mix.with_strip(with_value_at(strip_of(mix, strip.id), ("placement", own), value))
+    return mix
 
 
-def refuse_fixed(mix: Mix, strip: Strip, name: str) -> None:
-    """Raises InputError where a strip's position is locked, or where automation moves it."""
+def refuse_locked(strip: Strip) -> None:
+    """Raises InputError where a strip's position is locked."""
     if strip.placement.locked:
         raise InputError(f"{strip.name} is locked; unlock it first.")
-    lanes = set(place_lanes(mix, strip.id))
-    if name in lanes or (name in POSITION and lanes & set(FORMS[strip.placement.coordinates][:3])):
-        raise InputError(
-            f"{strip.name} moves by automation; turn or mirror it, or take its lane away first."
-        )
 
 
 _CHANNELS = {str(number) for number in range(1, 65)}
@@ -296,7 +358,7 @@ class Toggle(Command):
 
 
 class ShiftGain(Command):
-    """Turn strips up or down by so many dB; what is silent stays silent."""
+    """Turn strips up or down by so many dB, with their lanes; what is silent stays silent."""
 
     kind: Literal["shift_gain"] = "shift_gain"
     strips: Strips
@@ -310,6 +372,11 @@ class ShiftGain(Command):
         ]
         low, high = range_of_field(Strip.model_fields["gain_db"]) or (0.0, 0.0)
         step = min(self.by_db, high - max((s.gain_db for s in loud), default=0.0))
+        lanes = [f"{s.id}/gain_db" for s in loud if points_of(mix, f"{s.id}/gain_db") is not None]
+        for target in lanes:
+            step = float(np.clip(step, *room_for(mix, target)))
+        for target in lanes:
+            mix = shifted_lane(mix, target, step)
         return changed(
             mix,
             [s.id for s in loud],

@@ -16,6 +16,7 @@ from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.convolution import Convolver
 from metaphon.core.edits.command import apply
+from metaphon.core.edits.moved_values import moved_values
 from metaphon.core.edits.registry import from_text
 from metaphon.core.engine.crossfade import fade_in
 from metaphon.core.engine.fewer_objects import fewer_objects
@@ -475,6 +476,8 @@ class Session:
         readings = self._meters.read(heard, ears)
         player = self._paths[self.side].player
         readings["strips"] = player.levels_db
+        document = self.documents[self.monitor_sources[self.side].source]
+        readings["values"] = moved_values(document, player.at / self.rate_hz)
         if behind.waiting:
             readings["loading"] = behind.waiting
         if player.seen:

@@ -117,7 +117,6 @@ class Shown:
     strip: Strip
     number: int
     data: dict[str, Any]
-    moves: bool
     changes: list[str]
     angles: tuple[str, ...]  # that say where it stands
 
@@ -131,7 +130,6 @@ class Shown:
             self.strip.colour,
             self.strip.muted,
             self.number,
-            self.moves,
             tuple(self.changes),
             self.angles,
             data["mode"],
@@ -198,17 +196,11 @@ def placed(mix: Mix, document: Document) -> dict[str, Any]:
     entering.sort(key=lambda strip: strip.placement.mode != "object")
     channels = channels_of_strips(mix, document)
     buses = {bus.id: bus for bus in document.buses}
-    moved = {lane.target for lane in document.automation}
     rows = []
     for number, strip in enumerate(entering, start=1):
         data = source(strip, document) | {"number": number}
         angles = angles_used(strip, channels.get(strip.id, 0), buses)
-        moves = (
-            bool(data["path"])
-            if strip.placement.mode == "object"
-            else any(f"{strip.id}/placement/{name}" in moved for name in angles)
-        )
-        rows.append(Shown(strip, number, data, moves, changed_by.get(strip.id, []), angles))
+        rows.append(Shown(strip, number, data, changed_by.get(strip.id, []), angles))
     notes = by_the_book_of_targets(document, channels)
     return {
         "rows": rows,
@@ -247,7 +239,7 @@ def panel(document: Document, strip: Strip) -> dict[str, Any]:
         "moves": bool(set(lanes) & set(FORMS[place.coordinates][:3])),
         "angles": [(name, where[name], words) for name, words in _ANGLES.items()],
         "room": [(axis, where[axis], words) for axis, words in _AXES.items()],
-        "parts": {part: _controls(place, names, lanes) for part, names in parts.items()},
+        "parts": {part: _controls(place, names) for part, names in parts.items()},
         "zones": [(zone, zone in place.excluded) for zone in ZONES],
         "apart": kept_apart_deg(document, strip) if place.mode == "object" else None,
         "kept": "room" if other_form(place.coordinates) == "cube" else "angles",
@@ -255,15 +247,13 @@ def panel(document: Document, strip: Strip) -> dict[str, Any]:
     }
 
 
-def _controls(
-    place: Placement, names: tuple[str, ...], lanes: dict[str, Any]
-) -> list[tuple[Control, bool]]:
-    """The controls of some settings, each with whether a lane moves it."""
+def _controls(place: Placement, names: tuple[str, ...]) -> list[Control]:
+    """The controls of some settings."""
     values = place.model_dump()
     if values["extent_height_deg"] is None:
         values["extent_height_deg"] = values["extent_deg"]
     found = {control.name: control for control in controls_from(SCHEMA, values, 0, "placement")}
-    return [(_named(found[name]), name in lanes) for name in names]
+    return [_named(found[name]) for name in names]
 
 
 def _schema() -> dict[str, Any]:

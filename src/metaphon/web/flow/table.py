@@ -47,7 +47,6 @@ class Row:
     placed: str
     placed_name: str
     where: dict[str, float]  # the place as angles
-    moving: dict[str, bool]
     has_azimuth: bool
     has_elevation: bool
     turns: bool  # whether its sends can have an azimuth of their own
@@ -90,7 +89,6 @@ class Row:
             getattr(strip, "layout", ""),
             getattr(strip, "take", 0),
             tuple(self.where.values()),
-            tuple(self.moving.values()),
             self.has_azimuth,
             self.has_elevation,
             self.inverted,
@@ -112,7 +110,6 @@ def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[s
     about = _About(
         {bus.id: bus for bus in document.buses},
         {group.id: group.name for group in document.groups},
-        {lane.target for lane in document.automation},
         document.fold_down.shares,
     )
     rows = [_row(strip, channels[strip.id], about) for strip in strips]
@@ -134,17 +131,11 @@ class _About:
 
     buses: dict[str, Bus]
     groups: dict[str, str]
-    lanes: set[str]
     shares: Shares
 
 
 def _row(strip: Strip, channels: int, about: _About) -> Row:
     place, programme = strip.placement, strip.output == PROGRAMME
-    position = ("x", "y", "z") if place.coordinates == "cube" else None
-    moving = {
-        name: any(f"{strip.id}/placement/{one}" in about.lanes for one in (position or (name,)))
-        for name in ("azimuth_deg", "elevation_deg")
-    }
     output = about.buses.get(str(strip.output))
     own = _format(strip, channels)
     angles = angles_used(strip, channels, about.buses)
@@ -164,7 +155,6 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         placed=place.layout if bed else place.mode,
         placed_name=f"Bed {LAYOUTS[place.layout].everyday}" if bed else _MODES[place.mode],
         where=angles_of_strip(strip),
-        moving=moving,
         has_azimuth="azimuth_deg" in angles,
         has_elevation="elevation_deg" in angles,
         turns=own is not None and own.layout is not None,

@@ -5,7 +5,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 import numpy as np
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 
 from metaphon.core.adm import channel_text
@@ -15,10 +15,12 @@ from metaphon.core.document.channel_mapping import angles_used
 from metaphon.core.document.lanes import is_turning, lanes_of, range_of
 from metaphon.core.document.mix import Automation, Strip, Track
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.part import LATEST_S
 from metaphon.core.document.positions import FORMS, in_form, positions, sampled_times, used_lanes
 from metaphon.core.document.value_paths import field_at, movable_range, parsed, value_at
 from metaphon.core.edits.command import strip_of
 from metaphon.core.edits.lane_edits import BringLanes
+from metaphon.core.edits.moved_values import moved_values
 from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
@@ -31,6 +33,7 @@ from metaphon.web.mixes.snapshots import channels_of, document_of, recordings_of
 from metaphon.web.mixes.waves import as_path, extremes
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.posted import UNREADABLE
 
 _LARGEST = 5_000_000
 _WORDS = {
@@ -103,6 +106,16 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
     """
     mix = mix_for(request, mix_id)
     return render(request, "lanes/lanes.html", _shown(request, mix))
+
+
+def values(request: HttpRequest, mix_id: int) -> JsonResponse:
+    """What automation makes of the values that it moves, at a time, for controls to show."""
+    document = document_of(mix_for(request, mix_id))
+    try:
+        at_s = float(request.GET.get("at", "0"))
+    except ValueError:
+        raise InputError(UNREADABLE) from None
+    return JsonResponse(moved_values(document, at_s if 0.0 <= at_s <= LATEST_S else 0.0))
 
 
 @changes_mix

@@ -251,9 +251,7 @@ const moving = (places) => ({
 export const trial = (places) => tryOut(moving(places), "places");
 export const keepPlaces = (places) => send(moving(places), field.board, "places");
 export const movable = () =>
-  field.objects.filter(
-    (object) => field.picked.has(object.id) && object.mark && !moves(object) && !object.locked,
-  );
+  field.objects.filter((object) => field.picked.has(object.id) && object.mark && !object.locked);
 export const pressed = (name) => find(`[data-${name}]`)?.getAttribute("aria-pressed") === "true";
 export const flip = (name) =>
   find(`[data-${name}]`)?.setAttribute("aria-pressed", String(!pressed(name)));
@@ -272,7 +270,7 @@ export function dragging(choose, redraw) {
     if (main.locked) return;
     const how = pressed("draw") ? "draw" : pressed("record") && player.playing ? "record" : "move";
     const held = how === "move" ? movable() : [main];
-    if (!held.length || (how === "move" && moves(main))) return;
+    if (!held.length) return;
     const from = new Map(held.map((object) => [object.id, placeOf(object)]));
     field.drag = {
       how,

@@ -11,7 +11,7 @@ import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } f
 import { parameterShown } from "../lanes/lane.js";
 import { drawOverview, moveOn } from "./overview.js";
 import { drawSpace, turning } from "./space.js";
-import { field, find, hold, mayEdit, moves, placeOf } from "./state.js";
+import { field, find, hold, mayEdit, placeOf } from "./state.js";
 
 const PLACES = "places"; // those under the arrow keys
 let filter = ""; // kept when the page is drawn anew
@@ -34,10 +34,6 @@ function begin() {
   field.objects = JSON.parse(list.dataset.objects);
   field.beds = JSON.parse(list.dataset.beds);
   const known = new Set([...list.querySelectorAll("tr[data-id]")].map((row) => row.dataset.id));
-  for (const object of field.objects)
-    object.cells = moves(object)
-      ? [...list.querySelectorAll(`[data-id="${object.id}"] [data-now]`)]
-      : [];
   for (const ids of [field.picked, restingOf(PLACES)])
     for (const id of ids?.keys() ?? []) if (!known.has(id)) ids.delete(id);
   putNudged();
@@ -51,15 +47,6 @@ function redraw() {
   show();
   drawSpace();
   if (!field.picked.size) moveOn(find("#field-lanes"));
-  for (const object of field.objects) if (object.cells.length) inFigures(object);
-}
-
-// Where a source that moves is now, in the list.
-function inFigures(object) {
-  const [azimuth, elevation] = placeOf(object);
-  [wrap(azimuth), elevation].forEach(
-    (angle, i) => (object.cells[i].textContent = angle.toFixed(1).replace("-", "−")),
-  );
 }
 
 function pick() {
@@ -205,7 +192,7 @@ document.addEventListener(
       if (!mayEdit()) return;
       const places = new Map(restingOf(PLACES));
       for (const object of movable())
-        places.set(object.id, [wrap(object.azimuth_deg + da), hold(object.elevation_deg + de)]);
+        places.set(object.id, [wrap(placeOf(object)[0] + da), hold(placeOf(object)[1] + de)]);
       if (!places.size) return;
       nudge(PLACES, places, keepPlaces);
       putNudged();

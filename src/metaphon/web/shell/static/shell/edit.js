@@ -5,6 +5,7 @@
 import { player } from "../listen/player.js";
 import { chosenStrips, movesGroups } from "./choice.js";
 import { commandOf, typed } from "./command.js";
+import { seen } from "./moved.js";
 import { keepNudged } from "./nudge.js";
 
 const WAIT_MS = 30; // between two trials under the hand
@@ -29,11 +30,12 @@ export function tryOut(command, control) {
       waiting = null;
     }, WAIT_MS);
   }
-  waiting = { command, control };
+  waiting = { command: seen(command), control };
 }
 
 // Send a command to be kept. Requests go out one after the other, in the order in which they were made.
-export function send(command, element, control = controlOf(element)) {
+export function send(made, element, control = controlOf(element)) {
+  const command = seen(made);
   keepNudged();
   const root = rootOf(element);
   const edit = `${Date.now().toString(36)}${Math.random().toString(36).slice(2, 10)}`;
