@@ -148,12 +148,35 @@ class Field(BrowserTest):
 
     def test_the_list_says_where_a_moving_source_is_now(self) -> None:
         page = self.field()
-        cells = page.locator("#field-list tr:has-text('Gull') [data-now]")
+        cells = page.locator("#field-list tr:has-text('Gull') .automated input")
         begins = self.points("gull/placement/azimuth_deg")[0].value
-        expect(cells.first).to_have_text(f"{begins:.1f}")
+        expect(cells.first).to_have_value(f"{begins:.1f}")
         page.fill("#listen .now", "20")
         page.press("#listen .now", "Enter")
-        expect(cells.first).not_to_have_text(f"{begins:.1f}")
+        expect(cells.first).not_to_have_value(f"{begins:.1f}")
+
+    def test_a_moving_source_is_dragged_with_its_whole_path(self) -> None:
+        page = self.field()
+        before = self.path_of_gull()
+        begins = self.body(page, "Gull")
+        page.mouse.move(begins["x"] + 8, begins["y"] + 8)
+        page.mouse.down()
+        page.mouse.move(begins["x"] + 48, begins["y"] + 38, steps=4)
+        page.mouse.up()
+        lanes = lambda: [
+            self.points(f"gull/placement/{n}_deg").values for n in ("azimuth", "elevation")
+        ]
+        self.wait_for(lambda: not np.array_equal(self.path_of_gull()[0], before[0]))
+        for old, new in zip(before, self.path_of_gull(), strict=True):
+            steps = (new - old + 180.0) % 360.0 - 180.0
+            self.assertLess(np.ptp(steps), 0.01)
+            self.assertLess(steps[0], -3.0)
+        page.keyboard.press("Control+z")
+        self.wait_for(lambda: np.array_equal(self.path_of_gull()[0], before[0]))
+
+    def path_of_gull(self) -> list[np.ndarray]:
+        targets = (f"gull/placement/{name}_deg" for name in ("azimuth", "elevation"))
+        return [self.points(target).values for target in targets]
 
     def body(self, page: Page, name: str) -> Any:
         """Where a source is drawn, once the chart has come to rest."""

@@ -2,7 +2,10 @@
 
 from playwright.sync_api import Page, expect
 
+from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.lanes import lanes_of, value_at
+from metaphon.core.edits.lane_edits import DrawLane
+from metaphon.web.mixes.journal import apply
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
 from tests.browser.server import BrowserTest, HeldBack
@@ -81,3 +84,42 @@ class Drawer(BrowserTest):
         lanes = lambda: lanes_of(document_of(Mix.objects.get(pk=self.mix.pk)), "narrator_en")  # noqa: E731
         self.wait_for(lambda: "placement/distance" in lanes())
         self.assertNotIn("gain_db", lanes())
+
+    def test_a_fader_over_a_lane_trims_it_everywhere_and_shows_where_it_is(self) -> None:
+        """In the table, the panel, the chart and while it plays; one press writes over."""
+        self.mix = Mix.objects.get(title="The Lamp at Skerrow")
+        owner = self.mix.members.get(role="owner").user
+        points = Breakpoints([0.0, 40.0], [-20.0, 0.0])
+        apply(self.mix, owner, DrawLane(strip="horn", path="gain_db", points=points))
+        page = self.open()
+        self.lamp(page, "flow/?view=table")
+        gain = page.locator("#workspace input[data-set='horn gain_db']").first
+        expect(gain).to_have_value("−20.0")
+        gain.fill("-10")
+        gain.press("Enter")
+        self.wait_for(lambda: self.levels() == [-10.0, 10.0])
+        self.player(page, "player.jump(20 * player.rate)")
+        expect(gain).to_have_value("0.0")
+        gain.fill("-6")
+        gain.press("Enter")
+        self.wait_for(lambda: self.levels() == [-16.0, 4.0])
+        gain.blur()
+        self.player(page, "void player.play()")
+        page.wait_for_function(
+            "box => Math.abs(parseFloat(box.value.replace('−', '-')) + 6) > 0.4",
+            arg=gain.element_handle(),
+        )
+        self.player(page, "player.pause()")
+        page.locator(".value.automated:has([data-set='horn gain_db']) .over").first.click()
+        self.wait_for(lambda: self.levels() == [])
+        expect(page.locator(".automated [data-set='horn gain_db']")).to_have_count(0)
+        page.keyboard.press("Control+z")
+        self.wait_for(lambda: self.levels() == [-16.0, 4.0])
+        expect(page.locator(".automated [data-set='horn gain_db']").first).to_be_visible()
+
+    def player(self, page: Page, expression: str) -> None:
+        page.evaluate(f"import('/static/listen/player.js').then(({{ player }}) => {expression})")
+
+    def levels(self) -> list[float]:
+        lanes = lanes_of(document_of(Mix.objects.get(pk=self.mix.pk)), "horn")
+        return lanes["gain_db"].points.values.tolist() if "gain_db" in lanes else []

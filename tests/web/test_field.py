@@ -85,7 +85,8 @@ class InBeds(FieldBase):
             self.assertIn("three azimuth", self.fields(page, "three"))
         typed = {"kind": "set", "strips": [self.three.ref], "path": "placement/azimuth_deg"}
         self.edit("flow", **typed, value=30.0, at_s=0.5)
-        self.assertEqual([v for _, v, _ in self.lanes_of(self.three)["placement/azimuth_deg"]], [30])
+        [(_, value, _)] = self.lanes_of(self.three)["placement/azimuth_deg"]
+        self.assertEqual(value, 30.0)
         self.assertEqual(
             self.client.get(self.url("lanes:values"), {"at": "1.5"}).json(),
             {f"{self.three.ref} placement/azimuth_deg": 30.0},

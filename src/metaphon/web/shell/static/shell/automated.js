@@ -12,8 +12,11 @@ const dragged = new Set();
 
 const controls = (key) => document.querySelectorAll(`input.number[data-set="${CSS.escape(key)}"]`);
 
+const isUnsent = (input) => input.value !== (input.dataset.sent ?? input.defaultValue);
+
 function show(box, input, value) {
-  if (document.activeElement === input || dragged.has(box) || box.pending) return;
+  const inHand = document.activeElement === input && (player.playing || isUnsent(input));
+  if (inHand || dragged.has(box)) return;
   const text = value.toFixed(+box.dataset.digits);
   input.value = +text === 0 ? text.replace("-", "") : text.replace("-", MINUS);
   input.dataset.sent = input.value;
@@ -33,7 +36,7 @@ function mark(box, input) {
   });
   over.setAttribute("aria-label", `Write over the automation of ${input.ariaLabel}`);
   over.innerHTML =
-    '<svg viewBox="0 0 12 8" aria-hidden="true"><path d="M1 6C3 6 3 2 6 2S9 6 11 6"/></svg>';
+    '<svg viewBox="0 0 12 8" aria-hidden="true"><path d="M1 4C2 0 5 0 6 4S10 8 11 4"/></svg>';
   box.querySelector(".line").prepend(over);
 }
 
