@@ -163,9 +163,6 @@ class Field(BrowserTest):
         page.mouse.down()
         page.mouse.move(begins["x"] + 48, begins["y"] + 38, steps=4)
         page.mouse.up()
-        lanes = lambda: [
-            self.points(f"gull/placement/{n}_deg").values for n in ("azimuth", "elevation")
-        ]
         self.wait_for(lambda: not np.array_equal(self.path_of_gull()[0], before[0]))
         for old, new in zip(before, self.path_of_gull(), strict=True):
             steps = (new - old + 180.0) % 360.0 - 180.0
