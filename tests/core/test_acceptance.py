@@ -6,7 +6,8 @@ import numpy as np
 
 from metaphon.core.checks.acceptance import received
 from metaphon.core.document.targets import target_named
-from metaphon.core.engine.conformance import conformance, told_names
+from metaphon.core.engine.conformance import conformance
+from metaphon.core.files.channel_labels import names_in
 from metaphon.core.files.wave_chunks import add_chunks
 from metaphon.core.measure.channels import ChannelMeter
 from metaphon.core.measure.powers import pieces_of
@@ -61,7 +62,7 @@ class ReadAgain(FolderTest):
         mix = self.mix([{"id": "a", "sound": "a.wav", "placement": {"layout": "0+5+0"}}])
         (result,) = files_of(mix, self.folder / "out", "0+5+0")
         five, loudness = target_named("0+5+0"), result.figures.integrated_lufs
-        self.assertEqual(told_names(result.path), list(five.channel_labels))
+        self.assertEqual(names_in(result.path), list(five.channel_labels))
         checks = conformance(result.path, five, RATE_HZ, "24", loudness)
         self.assertTrue(all(one.ok for one in checks), checks)
         seven = conformance(result.path, target_named("0+7+0"), RATE_HZ, "24", loudness)

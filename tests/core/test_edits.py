@@ -67,6 +67,10 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "send": [{"strips": ["boat"], "bus": "room", "level_db": -6.0}],
     "remove_send": [{"strips": ["gull"], "bus": "room"}],
     "set_layout": [{"strip": "room", "layout": "0+5+0"}],
+    "set_recording_layout": [{"strips": ["pair"], "layout": "M-030 M+030"}],
+    "set_channel": [
+        {"strip": "pair", "channel": 1, "labels": ["M+030", "M-030"], "label": "M-030"}
+    ],
     "add_processor": [{"strip": "gull", "processor": kind} for kind in KINDS],
     "remove_processor": [{"strip": "pair", "place": 0}],
     "move_processor": [{"strip": "pair", "place": 0, "to": 1}],

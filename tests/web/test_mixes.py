@@ -432,7 +432,6 @@ class Constraints(WebTest):
         Send.objects.create(source=track, bus=bus)
         self.refused(lambda: mine.update(gain_db=13))
         self.refused(lambda: mine.update(gain_db=float("nan")))
-        self.refused(lambda: mine.update(layout="0+2+0"))
         self.refused(lambda: mine.update(output_bus=track))
         self.refused(lambda: mine.update(output_bus=bus, to_programme=True))
         self.refused(lambda: mine.update(ref="programme"))

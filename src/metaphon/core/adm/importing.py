@@ -120,6 +120,7 @@ def _imported(
                 muted=number in definition.programmes[0].absent,
                 clips=(Clip(file=file, start_s=part.start_s),),
                 placement=place,
+                layout=place.layout if place.mode == "bed" and len(order) > 2 else "",
             )
         )
         if part.paths:

@@ -5,40 +5,48 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.document.mix import PROGRAMME, Bus, Strip
+from metaphon.core.document.mix import PROGRAMME, Bus, Strip, Track
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
 from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import PUBLISHED, Shares, conversion
-from metaphon.core.spatial.layouts import Layout, layout_for_channels
+from metaphon.core.spatial.layouts import Layout, layout_for_channels, layout_named
 from metaphon.core.spatial.panning import constant_power
-
-
-def format_for(layout: str, as_scene: bool, channels: int) -> Target:
-    """What a strip's channels are.
-
-    A bus has a layout that says so, a track's recording is a scene or fits a layout.
-
-    Raises InputError for a number of channels that fits neither.
-    """
-    if layout:
-        return bus_format(layout)
-    if as_scene and channels > 1:
-        return target_named(f"scene{order_of(channels)}")
-    return target_named(layout_for_channels(channels).name)
+from metaphon.core.spatial.recording_layout import RecordedAs, recorded_as
 
 
 def format_of(strip: Strip, channels: int) -> Target:
-    """The format of a strip with this many channels; InputError names the strip."""
+    """The format of a strip with this many channels; InputError names the strip.
+
+    A bus has a layout. A track's recording is a scene where it is placed as one; else it is what
+    its layout says, where that has as many channels. Where nothing says so it is taken for the bed
+    that it is placed in, or for what so many channels are most often.
+    """
+    if isinstance(strip, Bus):
+        return bus_format(strip.layout)
     try:
-        return format_for(
-            strip.layout if isinstance(strip, Bus) else "",
-            strip.placement.mode == "scene",
-            channels,
-        )
+        if strip.placement.mode == "scene" and channels > 1:
+            return target_named(f"scene{order_of(channels)}")
+        told = told_layout(strip, channels)
+        return target_named((told.layout if told else _likely(strip, channels)).name)
     except InputError as error:
         raise InputError(f"{strip.name}: {error}") from None
+
+
+def told_layout(strip: Strip, channels: int) -> RecordedAs | None:
+    """What a track says that the channels of its recording are; None where it does not fit."""
+    if isinstance(strip, Track) and strip.layout:
+        told = recorded_as(strip.layout)
+        if len(told.order) == channels:
+            return told
+    return None
+
+
+def _likely(strip: Strip, channels: int) -> Layout:
+    bed = layout_named(strip.placement.layout)
+    is_bed = strip.placement.mode == "bed" and channels > 2
+    return bed if is_bed and bed.channels == channels else layout_for_channels(channels)
 
 
 def angles_used(strip: Strip, channels: int, buses: Mapping[str, Bus]) -> tuple[str, ...]:

@@ -14,9 +14,11 @@ from metaphon.core.document.marker import MOST_MARKERS, Marker
 from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Part
 from metaphon.core.document.targets import bus_format, target_named
 from metaphon.core.document.value_paths import lane_path
+from metaphon.core.errors import InputError
 from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
 from metaphon.core.spatial.decoding import Decoder, Weighting
+from metaphon.core.spatial.recording_layout import recorded_text
 from metaphon.core.spatial.zones import Zone
 
 PROGRAMME = "programme"
@@ -232,6 +234,14 @@ class Placement(Part):
     locked: bool = switch(False, help="Leave it where it is.")
 
 
+def _recorded(text: str) -> str:
+    """The layout of a recording as it is written; raises ValueError for one that is not known."""
+    try:
+        return recorded_text(text)
+    except InputError as error:
+        raise ValueError(str(error).rstrip(".")) from None
+
+
 Colour = Literal["none", "pink", "red", "orange", "yellow", "green", "cyan", "blue", "purple"]
 COLOURS: tuple[Colour, ...] = get_args(Colour)
 LONGEST_NOTE = 2000
@@ -272,6 +282,12 @@ class Track(Strip):
     """
 
     clips: tuple[Clip, ...] = ()
+    layout: Annotated[str, AfterValidator(_recorded)] = Field(
+        "",
+        max_length=400,
+        description="What the channels of its recordings are: the name of a layout, or a label for "
+        "each channel in their order; by their number where empty.",
+    )
     print_of: Identifier | None = None
     take: int = Field(0, ge=0, le=32767)
 

@@ -35,6 +35,7 @@ from metaphon.core.errors import InputError, Vanished
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.network_reverb import NetworkReverb
+from metaphon.core.spatial.recording_layout import recorded_text
 
 _NAME = Field(max_length=120)
 
@@ -101,6 +102,9 @@ class AddTrack(Command):
     in_s: TimeS = Field(0.0, description="Where in the recording it begins.")
     mode: Literal["bed", "object", "scene", "none"] = "bed"
     layout: Layout | None = Field(None, description="Of the bed; 5.1 where it is not set.")
+    recorded: str = Field(
+        "", max_length=400, description="What its channels are: a layout, or a label for each."
+    )
 
     def apply(self, mix: Mix) -> Mix:
         place = {"mode": self.mode} | ({"layout": self.layout} if self.layout else {})
@@ -112,6 +116,7 @@ class AddTrack(Command):
             name=name,
             clips=(Clip(file=self.file, start_s=self.start_s, in_s=self.in_s),),
             placement=Placement.model_validate(place),
+            layout=recorded_text(self.recorded),
         )
         return mix.model_copy(update={"tracks": (*mix.tracks, track)})
 
@@ -288,6 +293,9 @@ class AddPrint(Command):
     file: Path
     start_s: TimeS = 0.0
     rest: bool = True
+    recorded: str = Field(
+        "", max_length=400, description="What its channels are: a layout, or a label for each."
+    )
 
     def apply(self, mix: Mix) -> Mix:
         strip = strip_of(mix, self.strip)
@@ -308,6 +316,7 @@ class AddPrint(Command):
             id=free_id(mix, name, "track"),
             name=name,
             sends=sends,
+            layout=recorded_text(self.recorded),
             print_of=original.id,
             take=take,
             clips=(Clip(file=self.file, start_s=self.start_s),),

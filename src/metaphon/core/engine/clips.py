@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from metaphon.core.document.channel_mapping import told_layout
 from metaphon.core.document.mix import Track
 from metaphon.core.dsp.block import Block
 from metaphon.core.errors import InputError
@@ -17,7 +18,8 @@ class Placed:
     """A clip's file and the frames of the mix it covers.
 
     `skipped` frames of the file come before it; `gain` is an amplitude; fades are in frames. A file
-    with fewer `channels` is on all of them.
+    with fewer `channels` is on all of them. `order` has the channels of the file in that of their
+    layout, where that is another.
     """
 
     path: Path
@@ -28,6 +30,7 @@ class Placed:
     gain: float = 1.0
     fade_in: int = 0
     fade_out: int = 0
+    order: tuple[int, ...] = ()
 
 
 def placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
@@ -55,7 +58,10 @@ def placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
             fades = round(clip.fade_in_s * rate_hz), round(clip.fade_out_s * rate_hz)
             channels = track.channels(info.channels)
             gain = 10.0 ** (clip.gain_db / 20.0) * float(np.sqrt(info.channels / channels))
-            found.append(Placed(clip.file, first, frames, channels, skipped, gain, *fades))
+            told = told_layout(track, info.channels)
+            is_scene = track.placement.mode == "scene"
+            order = told.order if told and not told.is_in_order and not is_scene else ()
+            found.append(Placed(clip.file, first, frames, channels, skipped, gain, *fades, order))
     if len({clip.channels for clip in found}) > 1:
         raise InputError(
             f"The clips of {track.name} differ in their number of channels; give each "
@@ -91,6 +97,8 @@ class ClipRun:
     def _shaped(self, part: Block, within: int) -> Block:
         """Its level and fades, by a quarter of a sine each, from a frame of the clip on."""
         clip, count = self.clip, part.shape[1]
+        if clip.order:
+            part = part[list(clip.order)]
         if len(part) < clip.channels:
             part = np.repeat(part, clip.channels, axis=0)
         if clip.gain != 1.0:

@@ -3,12 +3,12 @@
 import struct
 from dataclasses import dataclass
 from pathlib import Path
-from xml.etree import ElementTree
 
 from metaphon.core.adm.importing import definition_of, has_definition
 from metaphon.core.document.targets import Target
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioInfo, probe
+from metaphon.core.files.channel_labels import mask_of, names_in
 from metaphon.core.files.wave_chunks import chunk
 
 _LOUDNESS_AT = 412  # the place of its five figures in a chunk `bext`
@@ -63,19 +63,6 @@ def written_as(info: AudioInfo) -> str:
     return f"{info.channels} channels, {info.sample_rate_hz} Hz, {depth} bit"
 
 
-def told_names(path: Path) -> list[str]:
-    """The names of a file's channels, as its chunk `iXML` tells them."""
-    text = chunk(path, b"iXML")
-    if text is None:
-        return []
-    try:
-        root = ElementTree.fromstring(text.strip(b"\0 \r\n"))
-    except ElementTree.ParseError:
-        return []
-    tracks = sorted(root.iter("TRACK"), key=lambda one: int(one.findtext("INTERLEAVE_INDEX", "0")))
-    return [one.findtext("NAME", "") for one in tracks]
-
-
 def definition_check(path: Path, info: AudioInfo) -> Check:
     """Whether an audio definition is understood, and speaks of every channel."""
     source = "ITU-R BS.2076-2, ITU-R BS.2088-1"
@@ -91,7 +78,9 @@ def definition_check(path: Path, info: AudioInfo) -> Check:
 
 
 def _names(path: Path, target: Target) -> Check:
-    wanted, told = list(target.channel_labels), told_names(path)
+    wanted, told = list(target.channel_labels), names_in(path)
+    if target.layout and not has_definition(path):
+        wanted = [wanted[channel] for channel in mask_of(target.layout)[1]]
     return Check(
         f"Channels in the order of {target.title}",
         ", ".join(told) or "not named",

@@ -11,9 +11,11 @@ from metaphon.core.engine.finishing import Outcome
 from metaphon.core.engine.plan import Plan
 from metaphon.core.engine.render import Output
 from metaphon.core.files.broadcast_wave import channel_names, extension
+from metaphon.core.files.channel_labels import mask_of, set_flac_mask
 from metaphon.core.files.cues import Cue, cue_chunks
-from metaphon.core.files.wave_chunks import add_chunks
+from metaphon.core.files.wave_chunks import add_chunks, set_mask
 
+_TWO_EARS = 0x3  # left and right
 # in the order of a chunk bext
 _SAID = (
     "integrated_lufs",
@@ -31,8 +33,17 @@ def describe(
 
     Not when it was made: the same state rendered again gives the same bytes.
     """
+    mask, names = 0, output.target.channel_labels
+    if output.target.name == "binaural":
+        mask = _TWO_EARS
+    elif output.target.layout and not output.contents:
+        mask, order = mask_of(output.target.layout)
+        names = tuple(names[channel] for channel in order)
+    if path.suffix == ".flac":
+        set_flac_mask(path, mask)
     if path.suffix != ".wav":
         return
+    set_mask(path, mask)
     rate_hz = form.rate_hz or plan.rate_hz
     bits = 32 if form.bits == "32f" else int(form.bits)
     part = f", stem {output.stem}" if output.stem else ""
@@ -42,7 +53,7 @@ def describe(
     told = [getattr(made.figures, name) for name in _SAID]
     content = {
         b"bext": extension(f"{plan.title}{part}, {output.target.title}", begins, history, told),
-        b"iXML": channel_names(plan.title, output.target.channel_labels),
+        b"iXML": channel_names(plan.title, names),
     }
     if output.contents:
         held = output.contents.definition

@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.targets import Target
-from metaphon.core.files.audio import ClipReader, probe
+from metaphon.core.files.audio import probe
+from metaphon.core.files.channel_labels import LayoutReader
 from metaphon.core.measure.correlation import CorrelationMeter
 from metaphon.core.spatial.decoding import decode_matrix
 from metaphon.core.spatial.downmix import PUBLISHED, Shares, conversion
@@ -60,7 +61,7 @@ def fold_down_correlation(path: Path, target: Target, shares: Shares) -> list[fl
     matrix = downmix_matrix(target, shares).astype(np.float32)
     info = probe(path)
     meter = CorrelationMeter(info.sample_rate_hz)
-    reader = ClipReader(path)
+    reader = LayoutReader(path, target.layout)
     for first in range(0, info.frames, _BLOCK):
         pair = matrix @ reader.read(first, min(_BLOCK, info.frames - first))
         meter.add(pair[0], pair[1])

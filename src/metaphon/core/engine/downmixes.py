@@ -9,7 +9,7 @@ from scipy.fft import rfft, rfftfreq
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.downmix import downmix_matrix
 from metaphon.core.engine.making import Result
-from metaphon.core.files.audio import ClipReader
+from metaphon.core.files.channel_labels import LayoutReader
 from metaphon.core.measure.programme import ProgrammeMeter
 from metaphon.core.spatial.downmix import Shares
 
@@ -41,7 +41,7 @@ def downmix_of(result: Result, shares: Shares) -> Downmix | None:
     stereo = target_named(_STEREO)
     folded = downmix_matrix(target, shares).astype(np.float32)
     meter = ProgrammeMeter(2, result.figures.sample_rate_hz, stereo.metering_layout)
-    reader = ClipReader(result.path)
+    reader = LayoutReader(result.path, target.layout)
     low = [n for n, one in enumerate(target.layout.is_lfe) if one] if target.layout else []
     hertz = rfftfreq(_STRETCH, 1.0 / result.figures.sample_rate_hz)
     above, whole = 0.0, 0.0

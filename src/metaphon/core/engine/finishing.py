@@ -16,6 +16,7 @@ from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.files.audio import AudioWriter, ClipReader
+from metaphon.core.files.channel_labels import mask_of
 from metaphon.core.measure.channels import ChannelFigures, ChannelMeter
 from metaphon.core.measure.powers import pieces_of
 from metaphon.core.measure.programme import Figures, History, ProgrammeMeter
@@ -148,6 +149,9 @@ class Finished:
         given all of them.
     levelling
         What turns it down behind its gain; None where nothing does.
+    is_last
+        Whether it is handed over as it is: its channels then stand in the order that its channel
+        mask asks for (`files.channel_labels`).
     """
 
     def __init__(
@@ -159,6 +163,7 @@ class Finished:
         gain_db: float = 0.0,
         played: Sequence[Target] = (),
         levelling: Levelling | None = None,
+        is_last: bool = True,
     ) -> None:
         own = form.rate_hz or rate_hz
         self._gain_db = gain_db
@@ -182,6 +187,8 @@ class Finished:
         container = "wav" if played else form.container
         self._writer = AudioWriter(path, target.channels, own, form.bits, container)
         self._count = target.channels
+        _, order = mask_of(target.layout) if target.layout and is_last else (0, ())
+        self._order = list(order) if order != tuple(range(len(order))) else []
         self._channels = ChannelMeter(target.channels, own)
         self._write(np.zeros((target.channels, round(form.lead_s * own)), dtype=np.float32))
 
@@ -202,7 +209,7 @@ class Finished:
         if block.shape[1]:
             pieces = pieces_of(block) if self._played_apart else self._meters[0].add(block)
             self._channels.add(block, pieces)
-            self._writer.add(block)
+            self._writer.add(block[self._order] if self._order else block)
 
     def finish(self) -> Outcome:
         """Take the end for the end, and give what was measured."""
@@ -308,7 +315,8 @@ def levelled_alone(
     else:
         gain_db = form.loudness_lufs - figures.integrated_lufs
         gain_db = min(gain_db, form.ceiling_dbtp - figures.true_peak_dbtp)
-    with Finished(path, target, rate_hz, form, played=[target_named("0+1+0")]) as file:
+    played = [target_named("0+1+0")]
+    with Finished(path, target, rate_hz, form, played=played, is_last=False) as file:
         for block, _ in _turned_up(held, gain_db, None, rate_hz):
             file.add(block)
         made = file.finish()

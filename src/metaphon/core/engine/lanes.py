@@ -146,11 +146,12 @@ def finished(
     form: FileForm,
     gain_db: float,
     levelling: Levelling | None,
+    is_last: bool,
 ) -> Finished:
     """The file of an output, turned up by a gain, and down as its levelling says."""
     # what says where its sounds are is measured as it is played on many loudspeakers
     metered = [target_named(_MEASURED_ON)] * len(_programmes(output))
-    return Finished(path, output.target, rate_hz, form, gain_db, metered, levelling)
+    return Finished(path, output.target, rate_hz, form, gain_db, metered, levelling, is_last)
 
 
 class Held(AudioWriter):

@@ -243,6 +243,7 @@ class Making:
                             form,
                             gains_db.get(output.target.name, 0.0) if output.kind else 0.0,
                             self._levelling(run, output),
+                            not finds and not output.contents,
                         )
                     )
                     for path, output in zip(into, outputs, strict=True)

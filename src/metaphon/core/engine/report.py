@@ -18,6 +18,7 @@ from metaphon.core.engine.fewer_objects import fewer_objects
 from metaphon.core.engine.making import Result
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.engine.sums import sums_of
+from metaphon.core.files.channel_labels import mask_of
 from metaphon.core.measure.loudness_limits import judged
 
 _JUDGED = {"pass": "Passes", "warn": "Close", "fail": "Fails"}
@@ -72,7 +73,7 @@ def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
         "layout": target.title,
         "stem": result.output.stem,
         "alternative": result.output.alternative.name if result.output.alternative else None,
-        "channel_labels": list(target.channel_labels),
+        "channel_labels": labels_written(target, bool(result.output.contents)),
         **asdict(result.figures),
         "clipped_samples": result.clipped_samples,
         "gain_db": round(result.gain_db, 2),
@@ -87,6 +88,14 @@ def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
         "bytes": result.path.stat().st_size,
         "sha256": _digest(result.path),
     }
+
+
+def labels_written(target: Target, is_defined: bool) -> list[str]:
+    """The labels of a file's channels in their order in it; one that is defined has its own."""
+    labels = list(target.channel_labels)
+    if target.layout is None or is_defined:
+        return labels
+    return [labels[channel] for channel in mask_of(target.layout)[1]]
 
 
 def _fewer(mix: Mix, count: int) -> dict[str, Any]:

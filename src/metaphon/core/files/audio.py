@@ -23,6 +23,7 @@ from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
 from metaphon.core.files.dither import Dither
 from metaphon.core.files.wav_samples import wav_samples
+from metaphon.core.files.wave_chunks import set_mask
 from metaphon.core.presence import present
 
 LONGEST_S = 86_400
@@ -273,6 +274,8 @@ class AudioWriter:
         with suppress(soundfile.LibsndfileError) if kind else nullcontext():
             self.close()
         if kind is None:
+            if not self._flac and self._channels > 2:
+                set_mask(self._passing, 0)  # the library names loudspeakers by their number alone
             _take_the_place_of(self.path, self._passing)
         else:
             self._passing.unlink(missing_ok=True)

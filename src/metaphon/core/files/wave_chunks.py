@@ -61,6 +61,16 @@ def chunk(path: Path, kind: bytes) -> bytes | None:
     return None
 
 
+def set_mask(path: Path, mask: int) -> None:
+    """Say in the header of a WAVE file what its channels are; 0 says nothing."""
+    for kind, at, size in chunks(path):
+        if kind == b"fmt " and size >= 24:
+            with path.open("r+b") as file:
+                file.seek(at + 20)
+                file.write(struct.pack("<I", mask))
+            return
+
+
 def add_chunks(path: Path, more: Mapping[bytes, bytes]) -> None:
     """Put chunks behind all others of a WAVE file, and say its new size.
 

@@ -30,13 +30,15 @@ class MonitorSource(Part):
     keeps to beds or objects. `stand_in` is a test signal in the place of the strip. `source` is the
     mix as it is now, a state of it from its history, an uploaded reference, or the file of an
     earlier render. `trying` is a command, as JSON, that is carried out for this listener alone.
-    `alternative` is the programme, and `personal` what is changed of it as a listener could;
+    `channel` is the label of the only channel that is heard of a strip alone. `alternative` is the
+    programme, and `personal` what is changed of it as a listener could;
     `objects` is how many there are at most, where that is asked for.
     """
 
     what: Literal["mix", "stem", "alone", "before"] = "mix"
     target: TargetName = "0+2+0"
     strip: str | None = None
+    channel: str = Field("", max_length=12)
     kinds: Literal["all", "beds", "objects"] = "all"
     chains: bool = True
     stand_in: Literal["", "noise", "tone", "click"] = ""

@@ -125,16 +125,17 @@ def checks_matrix(checks: Checks) -> np.ndarray:
 class _Path:
     """From a player's output to the ears."""
 
-    def __init__(self, player: Player, output: Output, monitor: Monitor) -> None:
+    def __init__(self, player: Player, output: Output, monitor: Monitor, channel: str = "") -> None:
         self.player = player
         self.output = output
         self.shares = player.plan.fold_down.shares
-        settings = monitor.silent, monitor.alone, monitor.checks
+        settings = monitor.silent, monitor.alone, monitor.checks, channel
         self.key = (output, key_of(monitor), self.shares, *settings)
         self.device = device_for(monitor, output.target, player.plan.rate_hz, self.shares)
         labels = output.target.channel_labels
         open_ones = [label for label in labels if label not in monitor.silent]
         chosen = [label for label in open_ones if label in monitor.alone] or open_ones
+        chosen = [channel] if channel in labels else chosen
         self._open = np.array([[label in chosen] for label in labels], dtype=np.float32)
         self._checks = checks_matrix(monitor.checks).astype(np.float32)
 
@@ -327,7 +328,7 @@ class Session:
             wanted[side] = key, player, output
         for side, (_, player, output) in wanted.items():
             old = self._paths.get(side)
-            fresh = _Path(player, output, self.monitor)
+            fresh = _Path(player, output, self.monitor, self.monitor_sources[side].channel)
             if old and old.player is player and old.key == fresh.key:
                 continue
             if old and side == self.side:

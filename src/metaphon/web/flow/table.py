@@ -1,18 +1,25 @@
 """What Flow shows of a mix: a row for every track and bus, and what the menus in it offer."""
 
+import json
 from dataclasses import dataclass
 from typing import Any
 
 from django.urls import reverse
 
-from metaphon.core.document.channel_mapping import angles_used, describe_mapping, format_for
-from metaphon.core.document.mix import PROGRAMME, Bus, Send, Strip
+from metaphon.core.document.channel_mapping import (
+    angles_used,
+    describe_mapping,
+    format_of,
+    told_layout,
+)
+from metaphon.core.document.mix import PROGRAMME, Bus, Send, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import BUS_FORMATS, Target, bus_format, target_named
 from metaphon.core.edits.values import angles_of_strip
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.downmix import Shares
-from metaphon.core.spatial.layouts import LAYOUTS
+from metaphon.core.spatial.layouts import LAYOUTS, LOUDSPEAKERS, Layout
+from metaphon.core.spatial.recording_layout import layouts_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import SCENE_CHANNELS, kind_of
 from metaphon.web.mixes.snapshots import channels_of
@@ -44,6 +51,7 @@ class Row:
     channels: int
     output: str
     output_name: str
+    named: tuple[tuple[int, str], ...]  # the channels of a wide recording, and what each is
     placed: str
     placed_name: str
     where: dict[str, float]  # the place as angles
@@ -55,6 +63,21 @@ class Row:
     chain: tuple[tuple[str, bool], ...]  # the processors in brief, and whether each is at work
     sends: list[SendShown]
     notes: tuple[str, ...]
+
+    @property
+    def layouts(self) -> list[Layout]:
+        """The layouts that its recording may have, by its number of channels."""
+        return layouts_of(self.channels)
+
+    @property
+    def labels_json(self) -> str:
+        """What its channels are now, in their order in the recording, for a command."""
+        return json.dumps([label for _, label in self.named])
+
+    @property
+    def all_labels(self) -> list[str]:
+        """Every loudspeaker that a channel may be."""
+        return list(LOUDSPEAKERS)
 
     @property
     def is_bus(self) -> bool:
@@ -89,6 +112,7 @@ class Row:
             getattr(strip, "layout", ""),
             getattr(strip, "take", 0),
             tuple(self.where.values()),
+            self.named,
             self.has_azimuth,
             self.has_elevation,
             self.inverted,
@@ -143,7 +167,8 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
     return Row(
         strip=strip,
         group=about.groups.get(str(strip.group), ""),
-        width=_width(strip, channels),
+        width=_width(strip, channels, own),
+        named=tuple(channels_named(strip, own)),
         kind="bus"
         if isinstance(strip, Bus)
         else "scene"
@@ -170,19 +195,27 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
 
 def _format(strip: Strip, channels: int) -> Target | None:
     try:
-        return (
-            format_for(getattr(strip, "layout", ""), strip.placement.mode == "scene", channels)
-            if channels
-            else None
-        )
+        return format_of(strip, channels) if channels else None
     except InputError:
         return None
 
 
-def _width(strip: Strip, channels: int) -> str:
-    if isinstance(strip, Bus):
-        return bus_format(strip.layout).title.split(" (")[0]
-    return kind_of(channels).split(" (")[0] if channels else "–"
+def _width(strip: Strip, channels: int, own: Target | None) -> str:
+    if own is None:
+        return kind_of(channels) if channels else "–"
+    if isinstance(strip, Track) and not strip.layout and strip.placement.mode != "bed":
+        return kind_of(channels).split(" (")[0]
+    return own.title.split(" (")[0]
+
+
+def channels_named(strip: Strip, own: Target | None) -> list[tuple[int, str]]:
+    """The channels of a wide recording in their order in it, counted from 1, and what each is."""
+    if not isinstance(strip, Track) or own is None or own.layout is None:
+        return []
+    told = told_layout(strip, own.channels)
+    places = told.order if told else range(own.channels)
+    named = dict(zip(places, own.channel_labels, strict=True))
+    return [(place + 1, named[place]) for place in sorted(named)] if len(named) > 2 else []
 
 
 def _notes(strip: Strip, own: Target | None, output: Bus | None, shares: Shares) -> list[str]:

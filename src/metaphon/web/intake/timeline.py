@@ -98,7 +98,7 @@ def _shown(track: Track, recordings: dict[Any, AudioFile]) -> TrackShown:
         length_s = heard_s(clip.in_s, clip.length_s, audio.duration_s)
         clips.append(ClipShown(place, clip, audio, length_s))
     peaks = [one.audio.sample_peak_dbfs for one in clips if one.audio.sample_peak_dbfs is not None]
-    kind = kind_of(clips[0].audio.channels) if clips else "no recording"
+    kind = kind_of(clips[0].audio.channels, track.layout) if clips else "no recording"
     return TrackShown(track, clips, kind, max(peaks, default=None))
 
 

@@ -70,8 +70,14 @@ def _brought_in(row: Print, strips: list[Strip], made: list[AudioFile]) -> Comma
     if doubler is not None:
         return AddDouble(strip=strips[0].id, place=doubler, file=files[0], start_s=start_s)
     steps = [
-        AddPrint(strip=strip.id, file=file, start_s=start_s, rest=row.options["rest"])
-        for strip, file in zip(strips, files, strict=True)
+        AddPrint(
+            strip=strip.id,
+            file=file,
+            start_s=start_s,
+            rest=row.options["rest"],
+            recorded=audio.layout,
+        )
+        for strip, file, audio in zip(strips, files, made, strict=True)
     ]
     words = f"Printed {', '.join(strip.name for strip in strips)}"[:255]
     return Batch(commands=tuple(steps), words=words)

@@ -9,16 +9,18 @@ from typing import Any
 from django.core.files.storage import default_storage
 
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.targets import target_named
+from metaphon.core.document.targets import Target, target_named
 from metaphon.core.errors import InputError
+from metaphon.core.files.channel_labels import order_in
 from metaphon.core.files.mixdoc import parse
 from metaphon.core.listen import headphones
 from metaphon.core.process.basics import Basics
-from metaphon.core.spatial.layouts import layout_for_channels
+from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
+from metaphon.core.spatial.recording_layout import recorded_as
 from metaphon.web.jobs.models import RenderFile
 from metaphon.web.jobs.rendering import between
 from metaphon.web.listen.models import Reference, UserFile
-from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.snapshots import document_at, document_of, local_path
 from metaphon.web.shell.posted import as_object, number_in
@@ -46,7 +48,7 @@ def document_heard(mix: Mix, source: str) -> Document:
         if reference is None:
             raise InputError("This reference is no longer there; choose another.")
         audio = reference.audio
-        return _of_files(mix, layout_for_channels(audio.channels).name, local_path(audio))
+        return _of_files(mix, reference_layout(audio), local_path(audio))
     if kind == "difference":
         return _difference(mix, *(_result(mix, number) for number in numbers))
     file = _result(mix, number)
@@ -92,8 +94,14 @@ def _difference(mix: Mix, new: RenderFile, old: RenderFile) -> Document:
     )
 
 
+def reference_layout(audio: AudioFile) -> str:
+    """The layout of a reference by its name: what it says, else what its number suggests."""
+    told = recorded_as(audio.layout).layout.name if audio.layout else ""
+    return told if told in LAYOUTS else layout_for_channels(audio.channels).name
+
+
 def _of_files(mix: Mix, target: str, *paths: Path) -> Document:
-    """Recordings as a mix of their own, channel for channel."""
+    """Recordings as a mix of their own, each channel as its file names it."""
     named = target_named(target)
     place = (
         {"mode": "scene"}
@@ -101,7 +109,13 @@ def _of_files(mix: Mix, target: str, *paths: Path) -> Document:
         else {"mode": "bed", "layout": named.layout.name if named.layout else "0+2+0"}
     )
     tracks = [
-        {"id": f"file{n}", "name": path.name, "clips": [{"file": path}], "placement": place}
+        {
+            "id": f"file{n}",
+            "name": path.name,
+            "clips": [{"file": path}],
+            "placement": place,
+            "layout": _told(path, named),
+        }
         for n, path in enumerate(paths)
     ]
     return parse(
@@ -112,6 +126,14 @@ def _of_files(mix: Mix, target: str, *paths: Path) -> Document:
             "tracks": tracks,
         }
     )
+
+
+def _told(path: Path, target: Target) -> str:
+    if target.layout is None or target.channels < 3:
+        return ""
+    order = order_in(path, target.layout)
+    labels = dict(zip(order, target.layout.labels, strict=True))
+    return " ".join(labels[channel] for channel in sorted(labels))
 
 
 def monitor_of(raw: Any, user: User) -> dict[str, Any]:

@@ -31,10 +31,10 @@ from metaphon.core.listen.practice_room import calibrated
 from metaphon.core.measure.thirds import MIDDLES_HZ
 from metaphon.core.spatial.chart import graticule, on_chart
 from metaphon.core.spatial.interaural import interaural
-from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
+from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.web.jobs.models import Render, RenderFile
 from metaphon.web.listen.models import Preset, UserFile
-from metaphon.web.listen.monitor_source import SHIPPED, headphone_file, monitor_of
+from metaphon.web.listen.monitor_source import SHIPPED, headphone_file, monitor_of, reference_layout
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for
@@ -132,7 +132,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             "title": row.audio.name,
             "monitor_source": {
                 "source": f"reference {row.pk}",
-                "target": layout_for_channels(row.audio.channels).name,
+                "target": reference_layout(row.audio),
             },
         }
         for row in mix.references.select_related("audio")

@@ -160,6 +160,8 @@ class AudioFile(models.Model):
     waveform = models.FileField(upload_to=recording_path, max_length=255, blank=True)
     # of the recording's own header: when it began in the day, in seconds, where it says so
     time_reference_s = models.FloatField(null=True, blank=True)
+    # what it says that its channels are; empty where it does not say
+    layout = models.CharField(max_length=400, blank=True)
     container = models.CharField(max_length=8)
     encoding = models.CharField(max_length=24)
     channels = models.PositiveSmallIntegerField()
@@ -291,8 +293,7 @@ class Strip(Row):
             *within_ranges(document.Strip),
             *within_ranges(document.LfeSend, "lfe_"),
             models.CheckConstraint(
-                condition=Q(kind="track", layout="") | (Q(kind="bus") & ~Q(layout="")),
-                name="strip_bus_has_layout",
+                condition=Q(kind="track") | ~Q(layout=""), name="strip_bus_has_layout"
             ),
             models.CheckConstraint(
                 condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"

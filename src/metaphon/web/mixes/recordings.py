@@ -13,13 +13,15 @@ from metaphon.core.adm.importing import has_definition
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
-from metaphon.core.files.audio import call_rf64
+from metaphon.core.files.audio import AudioInfo, call_rf64
 from metaphon.core.files.broadcast_wave import time_reference_samples
+from metaphon.core.files.channel_labels import layout_told
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.waveform import measure_peaks
 from metaphon.core.presence import present
 from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
-from metaphon.core.spatial.layouts import layout_for_channels
+from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
+from metaphon.core.spatial.recording_layout import recorded_as
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.snapshots import local_path
 from metaphon.web.mixes.space import require_space, room_bytes
@@ -34,6 +36,8 @@ _SUFFIXES = {
     "Ogg": "ogg",
     "MP3": "mp3",
 }
+_TOLD_FROM = 3  # channels
+_FIVE_ONE = 6  # channels: what has more is placed in a bed of its own
 SCENE_CHANNELS = tuple(channels_of(order) for order in range(1, MAX_ORDER + 1))
 
 
@@ -83,6 +87,7 @@ def store(
             outline=taken.outline,
             notices=taken.notices,
             time_reference_s=_time_reference_s(path, taken.info.sample_rate_hz),
+            layout=_layout_told(path, taken.info),
             defined=taken.info.container == "WAV" and has_definition(path),
         )
         stem, suffix = uuid.uuid4().hex, _SUFFIXES[taken.info.container]
@@ -127,6 +132,13 @@ def draw(audio: AudioFile) -> Path:
     return Path(default_storage.path(str(audio.waveform.name)))
 
 
+def _layout_told(path: Path, info: AudioInfo) -> str:
+    """What a recording says that its channels are, where it is one of many channels."""
+    if info.container not in ("WAV", "FLAC") or info.channels < _TOLD_FROM:
+        return ""
+    return layout_told(path, info.channels)
+
+
 def _time_reference_s(path: Path, rate_hz: int) -> float | None:
     samples = time_reference_samples(path)
     return samples / rate_hz if samples else None
@@ -138,8 +150,10 @@ def keep(field: FieldFile, name: str, path: Path) -> None:
         field.save(name, _Finished(file, name=str(path)), save=False)
 
 
-def kind_of(channels: int) -> str:
-    """What a recording of so many channels is taken for, in words."""
+def kind_of(channels: int, layout: str = "") -> str:
+    """What a recording of so many channels is taken for, in words; by what it says, if it does."""
+    if layout:
+        return recorded_as(layout).layout.title
     if channels in SCENE_CHANNELS:
         return f"Ambisonic {order_of(channels)}"
     try:
@@ -152,9 +166,23 @@ def track_of(audio: AudioFile) -> AddTrack:
     """The command that makes a track of a recording, at the start of the mix, placed as its
     channels suggest.
     """
-    fits = kind_of(audio.channels) != f"{audio.channels} channels"
+    is_scene = audio.channels in SCENE_CHANNELS and not audio.layout
+    fits = kind_of(audio.channels, audio.layout) != f"{audio.channels} channels"
+    bed = recorded_as(audio.layout).layout.name if audio.layout else ""
     return AddTrack(
         name=Path(audio.name).stem[:110],
         file=local_path(audio),
-        mode="scene" if audio.channels in SCENE_CHANNELS else "bed" if fits else "none",
+        mode="scene" if is_scene else "bed" if fits else "none",
+        layout=bed if bed in LAYOUTS and audio.channels > _FIVE_ONE else None,
+        recorded=audio.layout,
+    )
+
+
+def unsaid(audio: AudioFile) -> str:
+    """What to say of a recording of many channels that does not tell what they are."""
+    if audio.layout or audio.channels < _TOLD_FROM or audio.channels in (*SCENE_CHANNELS, 3):
+        return ""
+    return (
+        f"{audio.name} does not say what its {audio.channels} channels are; it is taken for "
+        f"{kind_of(audio.channels)}. Hear and name its channels in Flow if it is something else"
     )

@@ -222,6 +222,7 @@ def _strip_from(
                 }
                 for clip in clips
             ),
+            "layout": row["layout"],
             "print_of": refs.get(row["print_of_id"]),
             "take": row["take"],
         }
@@ -337,7 +338,7 @@ class Difference:
                 "take": track.take if track else 0,
                 "to_programme": strip.output == doc.PROGRAMME,
                 "output_bus_id": strips.get(str(strip.output)),
-                "layout": strip.layout if isinstance(strip, doc.Bus) else "",
+                "layout": strip.layout if isinstance(strip, doc.Bus | doc.Track) else "",
             },
         )
         placement = {name: getattr(strip.placement, name) for name in _PLACEMENT}
