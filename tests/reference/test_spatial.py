@@ -41,11 +41,13 @@ class Directions(unittest.TestCase):
 
     def test_an_extent_reaches_half_its_width_and_height(self) -> None:
         filled = around(40.0, 25.0, 60.0, 60.0)
-        away = np.degrees(np.arccos(np.clip(filled @ filled[0], -1, 1)))
-        self.assertAlmostEqual(away.max(), 30.0, places=6)
+        away = np.degrees(np.arccos(np.clip(filled @ unit_vectors(40.0, 25.0), -1, 1)))
+        self.assertTrue(25.0 < away.max() < 30.0)  # the outermost points stand for what is round
         np.testing.assert_allclose(np.linalg.norm(filled, axis=1), 1.0, atol=1e-12)
         flat = around(0.0, 0.0, 80.0, 0.0)
         np.testing.assert_allclose(flat[:, 2], 0.0, atol=1e-12)
+        aside = np.degrees(np.arctan2(-flat[:, 0], flat[:, 1]))
+        self.assertAlmostEqual(np.std(aside), 80.0 / np.sqrt(12.0), delta=0.5)  # even
 
 
 def wide(azimuth_deg: float, elevation_deg: float, extent_deg: float, layout: Layout) -> np.ndarray:

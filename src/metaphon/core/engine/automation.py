@@ -24,6 +24,13 @@ from metaphon.core.dsp.motion import PIECE, STEP_S, add_mixed, add_still
 GRID_FRAMES = PIECE  # blocks begin and end at multiples of this
 _OFF = 0.02  # of a lane's range: a straight line between grid points that is off by more is broken
 
+_FINEST = {
+    **dict.fromkeys(("azimuth_deg", "elevation_deg", "roll_deg", "pair_deg"), 6.0),
+    **dict.fromkeys(("x", "y", "z"), 0.06),
+    "distance": 0.2,
+}
+_CLOSEST = 16  # frames between two looks
+
 Times = NDArray[np.float64]
 Frames = NDArray[np.int64]
 
@@ -32,18 +39,20 @@ Frames = NDArray[np.int64]
 class Curve:
     """One parameter over time; constant where it is not automated.
 
-    Angles that turn go the shorter way.
+    Angles that turn go the shorter way. Where a source is on its way, `finest` is the longest part
+    of it that is heard as well along a straight line.
     """
 
     points: Breakpoints
     turns: bool = False
+    finest: float | None = None  # how far one straight line between gains may lead
 
     @classmethod
     def of(cls, value: float, lane: Automation | None = None) -> "Curve":
         """A lane, or where there is none a value that stands still."""
         if lane is None:
             return cls(Breakpoints.still(value))
-        return cls(lane.points, is_turning(lane.target))
+        return cls(lane.points, is_turning(lane.target), _FINEST.get(lane.target.split("/")[-1]))
 
     @property
     def values(self) -> NDArray[np.float64]:
@@ -131,7 +140,36 @@ def knots(
     for begin, end in (ends for some in steps for ends in some):
         found = found[(found <= begin) | (found >= end)]
     found = _rising([found, *(some.reshape(-1) for some in steps)])
+    between = _between(moving, found, steps, rate_hz)
+    if between.size:
+        found = _rising([found, between])
     return found[_around(found, first, last)]
+
+
+def _between(
+    curves: Sequence[Curve], found: Frames, steps: Sequence[Frames], rate_hz: int
+) -> Frames:
+    """More frames where what moves goes too far from one to the next for one straight line.
+
+    A step stays one: it is heard as a jump, not as a way.
+    """
+    ways = [curve for curve in curves if curve.finest is not None]
+    if not ways:
+        return found[:0]
+    times = found / rate_hz
+    far = np.zeros(len(found) - 1)
+    for curve in ways:
+        assert curve.finest is not None
+        far = np.maximum(far, np.abs(np.diff(curve.at(times))) / curve.finest)
+    for begin, _ in (ends for some in steps for ends in some):
+        far[found[:-1] == begin] = 0.0
+    lengths = np.diff(found)
+    counts = np.minimum(np.ceil(far), lengths // _CLOSEST).astype(np.int64)
+    parts = [
+        found[place] + lengths[place] * np.arange(1, counts[place]) // counts[place]
+        for place in np.flatnonzero(counts > 1)
+    ]
+    return np.concatenate(parts) if parts else found[:0]
 
 
 def _rising(parts: Sequence[Frames]) -> Frames:

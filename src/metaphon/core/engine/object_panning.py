@@ -16,7 +16,7 @@ from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.cube_panning import cube_pan, cube_positions
 from metaphon.core.spatial.directions import Vectors, angles_of, unit_vectors
 from metaphon.core.spatial.downmix import PUBLISHED, Shares, fold_power
-from metaphon.core.spatial.extent import around, inside, seen_from_within
+from metaphon.core.spatial.extent import COARSE, FINE, Rows, around, inside, seen_from_within
 from metaphon.core.spatial.layouts import Layout
 from metaphon.core.spatial.panning import pan_vectors
 from metaphon.core.spatial.zones import left_open, part_of, shares_of_open
@@ -127,7 +127,7 @@ def layout_gains(
         places, weights = _in_room(where, snapping, times_s)
         power = np.einsum("n,tcnl->tlc", weights, cube_pan(places, layout) ** 2)
     else:
-        vectors, weights = _directions(where, times_s, snapping)
+        vectors, weights = _directions(where, times_s, FINE, snapping)
         power = np.einsum("n,tcnl->tlc", weights, pan_vectors(vectors, layout) ** 2)
         if vectors.shape[2] > 1:
             power /= np.maximum(power.sum(axis=1, keepdims=True), 1e-12)
@@ -155,7 +155,7 @@ def scene_gains(where: ObjectPosition, order: int, times_s: Array) -> Array:
     -------
         AmbiX gains, (times, channels of the scene, channels of the object).
     """
-    vectors, weights = _directions(where, times_s)
+    vectors, weights = _directions(where, times_s, FINE)
     result: Array = np.einsum("n,tcnk->tkc", weights, encode(*angles_of(vectors), order))
     return result
 
@@ -166,7 +166,7 @@ def head_directions(where: ObjectPosition, times_s: Array) -> tuple[Vectors, Arr
     Directions as unit vectors, (times, channels, count, 3), and the part of the power that comes
     from each, (count).
     """
-    return _directions(where, times_s)
+    return _directions(where, times_s, COARSE)
 
 
 def _middles(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
@@ -185,14 +185,15 @@ def _middles_at(where: ObjectPosition, times: bytes) -> tuple[Array, Array]:
 
 
 def _directions(
-    where: ObjectPosition, times_s: Array, snapping: Layout | None = None
+    where: ObjectPosition, times_s: Array, rows: Rows, snapping: Layout | None = None
 ) -> tuple[Vectors, Array]:
-    return _directions_at(where, times_s.tobytes(), snapping if where.placement.snap else None)
+    snaps_to = snapping if where.placement.snap else None
+    return _directions_at(where, times_s.tobytes(), rows, snaps_to)
 
 
 @lru_cache(_KEPT)
 def _directions_at(
-    where: ObjectPosition, times: bytes, snapping: Layout | None
+    where: ObjectPosition, times: bytes, rows: Rows, snapping: Layout | None
 ) -> tuple[Vectors, Array]:
     place, times_s = where.placement, np.frombuffer(times)
     _, _, distance, width, height, depth = where.on_sphere_at(times_s)
@@ -219,7 +220,7 @@ def _directions_at(
                     elevation,
                     wide[0][:, None],
                     wide[1][:, None],
-                    where.has_size,
+                    rows if where.has_size else (),
                 )
             )
             parts.append(np.full(found[-1].shape[2], weight / len(shells) / found[-1].shape[2]))

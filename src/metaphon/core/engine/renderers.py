@@ -222,8 +222,25 @@ def _mixer(
     if isinstance(feed, BedFeed):
         bed, panned = _bed_matrix(feed.layout, target, shares, part), feed.gains
         key = (target.name, feed, shares, part)
-        return Mixer(Gains(lambda times_s: bed @ panned.at(times_s), panned.curves, key), rate_hz)
+        return Mixer(
+            Gains(lambda times_s: _converted(bed, panned.at(times_s)), panned.curves, key), rate_hz
+        )
     return Mixer(_object_gains(target, feed, shares, False), rate_hz)
+
+
+def _converted(bed: NDArray[np.float64], panned: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What becomes of what is panned in a bed, (times, target channels, source channels).
+
+    One sound in two loudspeakers that meet again in one adds up as an amplitude: so much is taken
+    off that it is no louder than what they have in common with nobody.
+    """
+    met = bed @ panned
+    if panned.shape[2] > 1:
+        return met
+    apart = bed**2 @ panned**2
+    loud, asked = (met**2).sum(axis=1, keepdims=True), apart.sum(axis=1, keepdims=True)
+    result: NDArray[np.float64] = met * np.sqrt(np.minimum(asked / np.maximum(loud, 1e-24), 1.0))
+    return result
 
 
 def _scene(target: Target, feed: SceneFeed, weighting: Weighting) -> Gains:

@@ -6,6 +6,8 @@ Source: multiple-direction panning, Pulkki 1999; how size grows as a source come
 BS.2127-1, section 7.3.8 (from memory).
 """
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -14,19 +16,24 @@ from metaphon.core.spatial.directions import Vectors, unit_vectors
 _LEAST_SIZE = 0.2  # what a point is taken for when it comes near
 
 
-def _disc() -> NDArray[np.float64]:
-    """Places in the unit disc, (25, 2), of equal areas and the same from left and right.
-
-    A middle and three rings.
-    """
-    found = [(0.0, 0.0)]
-    for count, radius in ((4, 0.35), (8, 0.68), (12, 1.0)):
-        turn = (np.arange(count) + 0.5) * 2.0 * np.pi / count
-        found += zip(radius * np.cos(turn), radius * np.sin(turn), strict=True)
-    return np.array(found)
+COARSE, FINE = (8, 9, 8), (11, 12, 13, 12, 11)  # points in each row of an area
+_GRID = np.linspace(0.0, 1.0, 33)  # where the width of an area is looked at, from its middle up
+Rows = tuple[int, ...]
 
 
-_DISC = _disc()
+@lru_cache
+def _across(rows: Rows) -> NDArray[np.float64]:
+    """How far aside each point is, from -1 to 1: evenly, and the same left and right."""
+    return np.concatenate([(2.0 * np.arange(n) + 1.0) / n - 1.0 for n in rows])
+
+
+@lru_cache
+def _parts(rows: Rows) -> NDArray[np.float64]:
+    """What part of the area lies below the middle of each row, less what lies above: -1 to 1."""
+    edges = np.cumsum((0, *rows)) / sum(rows)
+    return edges[1:] + edges[:-1] - 1.0
+
+
 _BOX = np.stack(np.meshgrid(*[np.linspace(-1.0, 1.0, 3)] * 3, indexing="ij"), axis=-1).reshape(
     -1, 3
 )
@@ -37,9 +44,12 @@ def around(
     elevation_deg: ArrayLike,
     width_deg: ArrayLike,
     height_deg: ArrayLike,
-    many: bool = True,
+    rows: Rows = COARSE,
 ) -> Vectors:
-    """Directions that fill an ellipse round a direction.
+    """Directions that fill an area round a direction evenly.
+
+    Where it is as high as wide the area is a cap of the sphere; else the cap of the lesser size,
+    drawn along the greater one. So 360 degrees by 0 is a ring, and 360 by 360 the whole sphere.
 
     Parameters
     ----------
@@ -47,31 +57,68 @@ def around(
         Its middle, in degrees.
     width_deg, height_deg
         Whole angles, 0 to 360.
-    many
-        Whether there is more than the middle.
+    rows
+        How many points there are in each row of the area; none for its middle alone.
 
     Returns
     -------
-        Unit vectors, (..., count, 3), count 25 or 1.
+        Unit vectors, (..., count, 3).
+
+    References
+    ----------
+        The shape: ITU-R BS.2127-1, section 7.3.8 (from memory); its points are those of equal parts
+        of its area.
     """
     azimuth, elevation, width, height = np.broadcast_arrays(
         *(np.asarray(v, dtype=float) for v in (azimuth_deg, elevation_deg, width_deg, height_deg))
     )
     middle = unit_vectors(azimuth, elevation)
-    if not many:
+    if not rows:
         return middle[..., None, :]
     right = unit_vectors(azimuth - 90.0, 0.0)
     up = np.cross(right, middle)
-    aside = np.radians(width)[..., None] / 2.0 * _DISC[:, 0]
-    above = np.radians(height)[..., None] / 2.0 * _DISC[:, 1]
-    away = np.hypot(aside, above)
-    part = np.sinc(away / np.pi)[..., None]  # sin(away) / away
+    upright = (height > width)[..., None]
+    along = np.where(upright, up, right)[..., None, :]
+    over = np.where(upright, -right, up)[..., None, :]
+    aside, above = _spread(np.maximum(width, height), np.minimum(width, height), rows)
+    level = np.cos(above)
     result: Vectors = (
-        np.cos(away)[..., None] * middle[..., None, :]
-        + part * aside[..., None] * right[..., None, :]
-        + part * above[..., None] * up[..., None, :]
+        (level * np.cos(aside))[..., None] * middle[..., None, :]
+        + (level * np.sin(aside))[..., None] * along
+        + np.sin(above)[..., None] * over
     )
     return result
+
+
+def _spread(
+    long_deg: NDArray[np.float64], short_deg: NDArray[np.float64], rows: Rows
+) -> tuple[Vectors, Vectors]:
+    """How far along and over the points of an area are, in radians, (..., points) each."""
+    half = np.radians(short_deg)[..., None] / 2.0
+    more = np.radians(long_deg - short_deg)[..., None] / 2.0
+    top = np.sin(np.minimum(half, np.pi / 2.0))
+    widths = _half_width(top * _GRID, half, more)
+    total = np.cumsum((widths[..., 1:] + widths[..., :-1]) / 2.0, axis=-1)
+    total = np.concatenate([np.zeros_like(total[..., :1]), total], axis=-1)
+    parts = _parts(rows)
+    wanted = np.abs(parts) * total[..., -1:]
+    after = np.clip(np.sum(total[..., None, :] < wanted[..., None], axis=-1), 1, len(_GRID) - 1)
+    one, other = (np.take_along_axis(total, n, -1) for n in (after - 1, after))
+    way = after - 1 + (wanted - one) / np.maximum(other - one, 1e-12)
+    heights = np.repeat(np.sign(parts) * top * way / (len(_GRID) - 1), rows, axis=-1)
+    return (
+        _half_width(heights, half, more) * _across(rows),
+        np.arcsin(np.clip(heights, -1.0, 1.0)),
+    )
+
+
+def _half_width(
+    height: NDArray[np.float64], half: NDArray[np.float64], more: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """How far aside an area reaches at a height (a sine), in radians."""
+    level = np.sqrt(np.maximum(1.0 - height**2, 1e-12))
+    cap = np.arccos(np.clip(np.cos(half) / level, -1.0, 1.0))
+    return np.minimum(cap + more, np.pi)
 
 
 def inside(positions: ArrayLike, sizes: ArrayLike, many: bool = True) -> NDArray[np.float64]:

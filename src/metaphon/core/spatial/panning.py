@@ -5,6 +5,7 @@ Gains squared always sum to one.
 
 from functools import lru_cache
 from itertools import pairwise
+from typing import NamedTuple
 
 import numba
 import numpy as np
@@ -18,6 +19,8 @@ from metaphon.core.spatial.layouts import LEVEL_DEG, TOP_DEG, Layout
 Gains = NDArray[np.float64]
 _LAYER_DEG = 30.0  # where the layers above and below are
 _BEYOND_DEG = 40.0
+_GAP_DEG = 150.0
+_ALL_ROUND = 0.3  # how far the middle of loudspeakers may lie aside that stand all round
 _WIDE_DEG = 175.0
 
 
@@ -202,23 +205,34 @@ def _front_pan(azimuth: Gains, layout: Layout) -> Gains:
 def _virtual_layers(layout: Layout) -> list[tuple[Gains, Gains]]:
     """Directions where a layer above or below has no loudspeaker, and what each feeds instead.
 
-    Above or below an ear-level loudspeaker that lies more than 40 degrees beyond the last of the
-    layer, it is that loudspeaker. Source: ITU-R BS.2127-1, section 6.1 (from memory).
+    Above or below an ear-level loudspeaker that lies more than 40 degrees aside from all of the
+    layer, in a gap that is wider than any that is panned across, it is that loudspeaker. Source:
+    ITU-R BS.2127-1, section 6.1 (from memory), which speaks of what lies beyond the last.
     """
     found = []
     level = [i for i in layout.main if abs(layout.angles_deg[i][1]) <= LEVEL_DEG]
     for side in (1.0, -1.0):
-        reach = [
-            abs(layout.angles_deg[i][0])
+        ring = sorted(
+            layout.angles_deg[i][0]
             for i in layout.main
             if LEVEL_DEG < side * layout.angles_deg[i][1] < TOP_DEG
-        ]
+        )
         for i in level:
             azimuth = layout.angles_deg[i][0]
-            if not reach or abs(azimuth) > max(reach) + _BEYOND_DEG:
+            before, after = _neighbours(azimuth, ring)
+            if min(before, after) > _BEYOND_DEG and before + after > _GAP_DEG:
                 place = unit_vectors(azimuth, side * _LAYER_DEG)
                 found.append((place, np.eye(layout.channels)[i]))
     return found
+
+
+def _neighbours(azimuth_deg: float, ring_deg: list[float]) -> tuple[float, float]:
+    """How far the next of a ring are to the right and to the left, in degrees."""
+    if not ring_deg:
+        return 360.0, 360.0
+    right = min(np.mod(azimuth_deg - one, 360.0) for one in ring_deg)
+    left = min(np.mod(one - azimuth_deg, 360.0) for one in ring_deg)
+    return float(right), float(left)
 
 
 def _virtual_gaps(layout: Layout) -> list[tuple[Gains, Gains]]:
@@ -242,35 +256,88 @@ def _virtual_gaps(layout: Layout) -> list[tuple[Gains, Gains]]:
     return found
 
 
+class _Mesh(NamedTuple):
+    """Triangles round the listener: their inverted bases, their corners, what each corner feeds."""
+
+    bases: Gains
+    triangles: NDArray[np.intp]
+    powers: Gains
+
+
 @lru_cache(maxsize=64)
-def _mesh(layout: Layout) -> tuple[Gains, NDArray[np.intp], Gains]:
-    """The triangles round the listener: inverted bases, corners, and what each corner feeds."""
+def _meshes(layout: Layout) -> list[_Mesh]:
+    """All ways to cut the faces between the loudspeakers into triangles, evenly chosen.
+
+    Four that stand in a plane can be cut along either diagonal. The gains are the mean of both in
+    power, as neither is nearer to the truth.
+    """
     virtual = [*_virtual_layers(layout), *_virtual_gaps(layout)]
-    places = [layout.vectors[i] for i in layout.main] + [place for place, _ in virtual]
+    real = [layout.vectors[i] for i in layout.main]
+    places = real + [place for place, _ in virtual]
     fed = [np.eye(layout.channels)[i] for i in layout.main] + [feed for _, feed in virtual]
     corners, feeds = list(places), list(fed)
     heights = np.array(places)[:, 2]
     for side in (1.0, -1.0):
         if not np.any(side * heights > np.sin(np.radians(TOP_DEG))):
             layer = np.isclose(heights, side * (side * heights).max(), atol=1e-6)
+            standing = layer & (np.arange(len(places)) < len(real))
+            middle = np.mean(np.array(places)[standing, :2], axis=0) if standing.any() else [1.0]
+            if np.linalg.norm(middle) < _ALL_ROUND:
+                layer = standing
             power = np.sum(np.array(fed)[layer] ** 2, axis=0)
             corners.append(np.array([0.0, 0.0, side]))
             feeds.append(np.sqrt(power / power.sum()))
     try:
-        triangles = ConvexHull(np.array(corners)).simplices
+        hull = ConvexHull(np.array(corners))
     except QhullError:
         raise InputError(
             f"{layout.title} has its loudspeakers on one line; set some of them elsewhere."
         ) from None
-    bases = np.linalg.pinv(np.array(corners)[triangles])
-    return bases, triangles, np.array(feeds)
+    faces = _faces(hull)
+    count = int(
+        np.lcm.reduce(
+            [1, *(len(one) // (2 if len(one) == 4 else 1) for one in faces if len(one) > 3)]
+        )
+    )
+    found = []
+    for turn in range(count):
+        triangles = np.array(
+            [
+                (one[turn % len(one)], one[(turn + n) % len(one)], one[(turn + n + 1) % len(one)])
+                for one in faces
+                for n in range(1, len(one) - 1)
+            ]
+        )
+        bases = np.linalg.pinv(np.array(corners)[triangles])
+        found.append(_Mesh(bases, triangles, np.array(feeds) ** 2))
+    return found
+
+
+def _faces(hull: ConvexHull) -> list[list[int]]:
+    """The corners of each face in order round it; triangles in one plane are one face."""
+    planes: dict[tuple[float, ...], set[int]] = {}
+    for triangle, plane in zip(hull.simplices, hull.equations, strict=True):
+        key = next((one for one in planes if np.allclose(one, plane, atol=1e-7)), tuple(plane))
+        planes.setdefault(key, set()).update(triangle.tolist())
+    found = []
+    for plane, corners in planes.items():
+        normal, ordered = np.array(plane[:3]), sorted(corners)
+        points = hull.points[ordered] - hull.points[ordered].mean(axis=0)
+        across = points[0] / np.linalg.norm(points[0])
+        along = np.cross(normal, across)
+        turns = np.arctan2(points @ along, points @ across)
+        found.append([ordered[n] for n in np.argsort(turns)])
+    return found
 
 
 def _facet_gains(vectors: Vectors, layout: Layout) -> Gains:
-    bases, triangles, feeds = _mesh(layout)
-    gains = np.zeros((len(vectors), layout.channels))
-    _facets(np.ascontiguousarray(vectors, dtype=np.float64), bases, triangles, feeds**2, gains)
-    return gains
+    meshes = _meshes(layout)
+    flat = np.ascontiguousarray(vectors, dtype=np.float64)
+    power = np.zeros((len(vectors), layout.channels))
+    for mesh in meshes:
+        _facets(flat, mesh.bases, mesh.triangles, mesh.powers, power)
+    result: Gains = np.sqrt(power / len(meshes))
+    return result
 
 
 @numba.njit(cache=True, nogil=True)
@@ -284,7 +351,7 @@ def _lowest(x, y, z, basis):  # type: ignore[no-untyped-def]
 
 @numba.njit(cache=True, nogil=True)
 def _facets(vectors, bases, triangles, powers, gains):  # type: ignore[no-untyped-def]
-    """Fill in the gains of unit vectors, (directions, loudspeakers).
+    """Add the powers of unit vectors, (directions, loudspeakers), to those in `gains`.
 
     `powers` are what each corner gives to each loudspeaker: parts that meet in one add up in power,
     as those of a real one would not.
@@ -306,5 +373,3 @@ def _facets(vectors, bases, triangles, powers, gains):  # type: ignore[no-untype
         for c in range(3):
             for speaker in range(gains.shape[1]):
                 gains[n, speaker] += weights[c] ** 2 / whole * powers[triangles[best, c], speaker]
-        for speaker in range(gains.shape[1]):
-            gains[n, speaker] = np.sqrt(gains[n, speaker])

@@ -29,7 +29,7 @@ def check_arrival(*, arrival_id: int) -> None:
             row.join(path)
             audio = store(row.mix, path, row.name, _Teller(row))
         row.track = journal.apply(row.mix, row.user, track_of(audio)).after.tracks[-1].name
-        row.message = ". ".join(filter(None, (*audio.notices, unsaid(audio))))[:1000]
+        row.message = " ".join(filter(None, (*audio.notices, unsaid(audio))))[:1000]
         row.status = Arrival.Status.DONE
     except InputError as error:
         row.status, row.message = Arrival.Status.FAILED, str(error)[:1000]

@@ -168,12 +168,15 @@ def track_of(audio: AudioFile) -> AddTrack:
     """
     is_scene = audio.channels in SCENE_CHANNELS and not audio.layout
     fits = kind_of(audio.channels, audio.layout) != f"{audio.channels} channels"
-    bed = recorded_as(audio.layout).layout.name if audio.layout else ""
+    bed = ""
+    if audio.channels > _FIVE_ONE and fits and not is_scene:
+        told = recorded_as(audio.layout).layout if audio.layout else None
+        bed = (told or layout_for_channels(audio.channels)).name
     return AddTrack(
         name=Path(audio.name).stem[:110],
         file=local_path(audio),
         mode="scene" if is_scene else "bed" if fits else "none",
-        layout=bed if bed in LAYOUTS and audio.channels > _FIVE_ONE else None,
+        layout=bed if bed in LAYOUTS else None,
         recorded=audio.layout,
     )
 
@@ -184,5 +187,5 @@ def unsaid(audio: AudioFile) -> str:
         return ""
     return (
         f"{audio.name} does not say what its {audio.channels} channels are; it is taken for "
-        f"{kind_of(audio.channels)}. Hear and name its channels in Flow if it is something else"
+        f"{kind_of(audio.channels)}. Hear and name its channels in Flow if it is something else."
     )
