@@ -236,7 +236,7 @@ class ReadBack(AdmTest):
             ("0+2+0", -80),
             ("4+7+0", -80),
             ("scene3", -80),
-            ("binaural", -70),
+            ("binaural", -60),
         ):
             with self.subTest(target):
                 wanted, found = self.rendered(mix, target), self.rendered(back, target)

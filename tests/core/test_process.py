@@ -1,17 +1,22 @@
 """Processors: the mid/side algebra, delay to the sample, and a room that decays as it says."""
 
 import unittest
+from typing import Any, ClassVar
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from metaphon.core.dsp.motion import Motion
+from metaphon.core.edits.chains import AddProcessor
+from metaphon.core.errors import InputError
+from metaphon.core.files.mixdoc import parse
 from metaphon.core.measure.correlation import CorrelationMeter, correlation, fold_down_loss_db
 from metaphon.core.process.basics import Basics
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.core.process.processor import Channels
 from metaphon.core.process.registry import KINDS
+from metaphon.core.spaces.shipped import FOLDER
 from metaphon.core.spatial.ambisonics import encode
 from tests.sounds import RATE_HZ, noise
 
@@ -205,3 +210,34 @@ class AnyProcessor(unittest.TestCase):
                         )
             out = model().apply(np.zeros((2, 4096), dtype=np.float32), RATE_HZ)
             self.assertEqual(np.abs(out).max(), 0.0)
+
+
+class Widths(unittest.TestCase):
+    """A processor either works on a number of channels, or says that it does not."""
+
+    AT_WORK: ClassVar[dict[str, dict[str, Any]]] = {
+        "basics": {"delay_ms": 1.0},
+        "eq": {"bands": [{"gain_db": 6.0}]},
+        "limiter": {"drive_db": 6.0},
+        "widener": {"correlation": 0.2},
+        "convolution_reverb": {"file": FOLDER / "boat_shed_omnis_near.flac"},
+    }
+
+    def test_none_is_idle_without_a_word(self) -> None:
+        for kind, model in KINDS.items():
+            processor = model.model_validate(self.AT_WORK.get(kind, {}))
+            for channels in (1, 2, 3, 4, 6, 8, 10, 12, 24):
+                sound = noise(channels, 12 * 1024 / RATE_HZ).astype(np.float32)
+                late = processor.latency_samples(RATE_HZ)
+                running = processor.start(Channels(channels), RATE_HZ, late)
+                out = running.process(sound, Motion.still(processor), 0)
+                same = np.allclose(out[:, late:], sound[:, : sound.shape[1] - late], atol=1e-6)
+                with self.subTest(kind=kind, channels=channels):
+                    self.assertEqual(same, bool(processor.idle_on(channels)))
+
+    def test_a_bus_too_wide_is_refused_with_a_way_on(self) -> None:
+        bus = {"id": "b", "name": "b", "layout": "4+7+0"}
+        mix = parse({"format": "metaphon-mix", "title": "T", "buses": [bus]})
+        for kind in ("virtual_pair", "widener"):
+            with self.assertRaisesRegex(InputError, "two channels"):
+                AddProcessor(strip="b", processor=kind).apply(mix)

@@ -30,7 +30,7 @@ def written(
         typeLabel="0003",
     )
     still = np.zeros(len(times_s))
-    path = Path(in_room, times_s, values, still, still)
+    path = Path(in_room, times_s, values, still, still, still + 1.0)
     root.extend(object_blocks(Element(name, "object", (0,)), path, "00031001", end_s, None))
     ElementTree.indent(root)
     return ElementTree.tostring(root, encoding="unicode", xml_declaration=True) + "\n"

@@ -4,6 +4,7 @@ import re
 import shutil
 import struct
 import tempfile
+from dataclasses import replace
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -22,7 +23,7 @@ from metaphon.core.document.alternatives import (
 from metaphon.core.document.breakpoints import CURVES, MOST_POINTS, Breakpoints
 from metaphon.core.document.mix import Automation, Clip, Mix, Placement, Track
 from metaphon.core.document.positions import FORMS, Coordinates
-from metaphon.core.document.value_paths import within
+from metaphon.core.document.value_paths import range_of_field, within
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, ClipReader, call_rf64, probe
 from metaphon.core.files.wave_chunks import chunk, chunks
@@ -105,27 +106,37 @@ def _imported(
     tracks, lanes = [], []
     ids: set[str] = set()
     elements: dict[str, int] = {}
-    wanted = []
+    wanted, levels = [], []
     for number, part, place, order in parts:
         own = _free_id(part.name, ids)
         elements[own] = number
         file = folder / f"{own}.wav"
         wanted.append((file, [part.channels[n] if n is not None else None for n in order]))
+        level_db, clip_db = _levels(part, notes)
+        levels.append(part.channel_gains)
         tracks.append(
             Track(
                 id=own,
                 name=part.name[:120] or own,
-                gain_db=min(max(part.gain_db, -120.0), 12.0),
+                gain_db=level_db,
                 resting=part.gain_db <= -120.0,
                 muted=number in definition.programmes[0].absent,
-                clips=(Clip(file=file, start_s=part.start_s),),
+                clips=(
+                    Clip(
+                        file=file,
+                        start_s=part.start_s,
+                        in_s=part.start_s,
+                        length_s=part.duration_s,
+                        gain_db=clip_db,
+                    ),
+                ),
                 placement=place,
                 layout=place.layout if place.mode == "bed" and len(order) > 2 else "",
             )
         )
         if part.paths:
-            lanes += _lanes(own, part.paths[0], part.start_s, info.sample_rate_hz)
-    _write(path, wanted, info.sample_rate_hz)
+            lanes += _lanes(own, part.paths[0], part.start_s, level_db, info.sample_rate_hz)
+    _write(path, wanted, levels, info.sample_rate_hz)
     title = (name or definition.programmes[0].name).strip()[:120] or "Untitled"
     mix = Mix(
         title=title,
@@ -193,19 +204,16 @@ def _parts(element: Element, notes: list[str]) -> list[_Part]:
 def _with(
     element: Element, name: str, channels: tuple[int, ...], paths: tuple[Path, ...]
 ) -> Element:
-    return Element(
-        name,
-        element.kind,
-        channels,
-        (),
-        paths,
-        0,
-        element.importance,
-        element.gain_db,
-        element.start_s,
-        element.snap,
-        element.divergence_range_deg,
-        element.excluded,
+    return replace(
+        element,
+        name=name,
+        channels=channels,
+        loudspeakers=(),
+        paths=paths,
+        order=0,
+        channel_gains=(),
+        content="",
+        varied=None,
     )
 
 
@@ -216,7 +224,13 @@ def _bed(element: Element, notes: list[str]) -> list[_Part]:
     layout = _layout_of(labels)
     if layout is not None:
         order = [labels.index(label) if label in labels else None for label in layout.labels]
-        return [(element, Placement(mode="bed", layout=layout.name), order)]
+        gains = (
+            tuple(1.0 if n is None else element.channel_gains[n] for n in order)
+            if element.channel_gains
+            else ()
+        )
+        own = replace(element, channel_gains=gains)
+        return [(own, Placement(mode="bed", layout=layout.name), order)]
     notes.append(
         f"{element.name}: its loudspeakers are those of no layout; each is an object in its place."
     )
@@ -227,10 +241,22 @@ def _bed(element: Element, notes: list[str]) -> list[_Part]:
         if speaker.is_lfe:
             lfe = LAYOUTS["0+5+0"]
             order = [0 if low else None for low in lfe.is_lfe]
-            found.append((own, Placement(mode="bed", layout=lfe.name), order))
+            found.append(
+                (
+                    _of_one(own, element, n, len(order)),
+                    Placement(mode="bed", layout=lfe.name),
+                    order,
+                )
+            )
         else:
-            found.append((own, _stands(speaker), [0]))
+            found.append((_of_one(own, element, n, 1), _stands(speaker), [0]))
     return found
+
+
+def _of_one(own: Element, whole: Element, channel: int, count: int) -> Element:
+    """A loudspeaker of a bed by itself, with its gain."""
+    gains = (whole.channel_gains[channel],) * count if whole.channel_gains else ()
+    return replace(own, channel_gains=gains)
 
 
 def _stands(speaker: Loudspeaker) -> Placement:
@@ -253,6 +279,7 @@ def _placement(element: Element, path: Path) -> Placement:
         name: _within(name, float(value))
         for name, value in zip(FORMS[form], path.values[:, 0], strict=True)
     }
+    outermost = np.abs(path.values[:3]).max(axis=0) if path.in_room else np.zeros(1)
     more: dict[str, Any] = {
         "divergence": _within("divergence", float(path.divergence[0])),
         "diffuseness": _within("diffuseness", float(path.diffuseness[0])),
@@ -260,6 +287,9 @@ def _placement(element: Element, path: Path) -> Placement:
         "importance": min(max(element.importance, 0), 10),
         "snap": element.snap,
         "excluded": element.excluded,
+        # what lies on the walls of the room all the time is no nearer than they are
+        "on_sphere": path.in_room
+        and bool(np.all(np.abs(path.values[:3]).max(axis=0) > 1.0 - 1e-6)),
     }
     return Placement(mode="object", coordinates=form, **values, **more)
 
@@ -270,8 +300,21 @@ def _within(name: str, value: float) -> float:
     return round(within(Placement.model_fields[name], value), _DECIMALS)
 
 
-def _lanes(strip: str, path: Path, start_s: float, rate_hz: int) -> list[Automation]:
-    """The lanes of what moves of an object."""
+def _levels(part: Element, notes: list[str]) -> tuple[float, float]:
+    """The gain of a track and that of its clip, in dB, for that of an element."""
+    most = range_of_field(Track.model_fields["gain_db"]) or (-120.0, 12.0)
+    left = range_of_field(Clip.model_fields["gain_db"]) or (-60.0, 24.0)
+    level_db = min(max(part.gain_db, most[0]), most[1])
+    clip_db = min(max(part.gain_db - level_db, 0.0), left[1])
+    if part.gain_db - level_db - clip_db > 1e-6:
+        notes.append(f"{part.name}: {part.gain_db:.1f} dB is more than can be; it is held at 36.")
+    return level_db, clip_db
+
+
+def _lanes(
+    strip: str, path: Path, start_s: float, level_db: float, rate_hz: int
+) -> list[Automation]:
+    """The lanes of what moves of an object, its gain on top of that of its track."""
     form: Coordinates = "cube" if path.in_room else "sphere"
     rows = dict(zip(FORMS[form], path.values, strict=True))
     rows |= {"divergence": path.divergence, "diffuseness": path.diffuseness}
@@ -282,7 +325,36 @@ def _lanes(strip: str, path: Path, start_s: float, rate_hz: int) -> list[Automat
         held = np.array([_within(name, float(value)) for value in values])
         points = _points(path.times_s + start_s, held, rate_hz)
         found.append(Automation(target=f"{strip}/placement/{name}", points=points))
+    if np.ptp(path.gain) > 0.0 or path.gain[0] != 1.0:
+        times, gains = _finer(path.times_s, path.gain)
+        levels = np.where(gains > 0.0, 20.0 * np.log10(np.maximum(gains, 1e-6)), -120.0)
+        low, high = range_of_field(Track.model_fields["gain_db"]) or (-120.0, 12.0)
+        held = np.clip(np.round(levels + level_db, _DECIMALS), low, high)
+        points = _points(times + start_s, held, rate_hz)
+        found.append(Automation(target=f"{strip}/gain_db", points=points))
     return found
+
+
+def _finer(
+    times_s: NDArray[np.float64], gains: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """A line of amplitudes at so many times that it is as straight in dB between them."""
+    more = [times_s]
+    for n in range(len(times_s) - 1):
+        low, high = sorted(gains[n : n + 2])
+        if high > low:
+            steps = 64 if low < 0.05 * high else 16
+            more.append(np.linspace(times_s[n], times_s[n + 1], steps + 1)[1:-1])
+    every = np.unique(np.concatenate(more))
+    fine = np.interp(every, times_s, gains)
+    # where two blocks meet in a jump there are two values at one time
+    twice = np.flatnonzero(np.diff(times_s) == 0.0)
+    for n in map(int, twice):
+        place = int(np.searchsorted(every, times_s[n]))
+        every = np.insert(every, place, times_s[n])
+        fine = np.insert(fine, place, gains[n])
+        fine[place + 1] = gains[n + 1]
+    return every, fine
 
 
 def _points(times_s: NDArray[np.float64], values: NDArray[np.float64], rate_hz: int) -> Breakpoints:
@@ -307,17 +379,26 @@ def _points(times_s: NDArray[np.float64], values: NDArray[np.float64], rate_hz: 
     return Breakpoints(times, kept, curves)
 
 
-def _write(path: FilePath, wanted: list[tuple[FilePath, list[int | None]]], rate_hz: int) -> None:
-    """Write channels of a file to files of their own, in 32-bit float, so that nothing is lost."""
+def _write(
+    path: FilePath,
+    wanted: list[tuple[FilePath, list[int | None]]],
+    levels: list[tuple[float, ...]],
+    rate_hz: int,
+) -> None:
+    """Write channels of a file to files of their own, in 32-bit float, so that nothing is lost.
+
+    `levels` are amplitudes of the channels of a bed or scene, empty where all are 1.
+    """
     reader = ClipReader(path)
     writers = [AudioWriter(file, len(order), rate_hz, "32f") for file, order in wanted]
     try:
         for at in range(0, reader.frames, _STRETCH):
             block = reader.read(at, min(_STRETCH, reader.frames - at))
             nothing = np.zeros(block.shape[1], dtype=np.float32)
-            for writer, (_, order) in zip(writers, wanted, strict=True):
+            for writer, (_, order), gains in zip(writers, wanted, levels, strict=True):
                 rows = [nothing if place is None else block[place] for place in order]
-                writer.add(np.stack(rows))
+                stacked = np.stack(rows)
+                writer.add(stacked * np.array(gains, np.float32)[:, None] if gains else stacked)
     except BaseException as error:
         for writer in writers:
             writer.__exit__(type(error), error, None)

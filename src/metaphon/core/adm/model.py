@@ -18,7 +18,7 @@ class Path:
     """Where an object is over time.
 
     `values` are (6, times) in the order of `document.positions.FORMS` of its form; in between they
-    run straight. `divergence` and `diffuseness` are (times).
+    run straight. `divergence`, `diffuseness` and `gain`, an amplitude, are (times).
     """
 
     in_room: bool
@@ -26,6 +26,7 @@ class Path:
     values: NDArray[np.float64]
     divergence: NDArray[np.float64]
     diffuseness: NDArray[np.float64]
+    gain: NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -47,8 +48,9 @@ class Element:
     """One object of the model: a bed, an object or a scene, on channels of the file, from 0 on.
 
     `loudspeakers` are those of a bed, `paths` one a channel of an object, `order` that of a scene.
-    `content` names what it belongs to, empty for what every programme has; `varied` is what a
-    listener may change of it.
+    `duration_s` is how long it lasts from its start, None up to the end; `channel_gains` are
+    amplitudes of the channels of a bed or scene, empty where all are 1. `content` names what it
+    belongs to, empty for what every programme has; `varied` is what a listener may change of it.
     """
 
     name: str
@@ -60,6 +62,8 @@ class Element:
     importance: int = 10
     gain_db: float = 0.0
     start_s: float = 0.0
+    duration_s: float | None = None
+    channel_gains: tuple[float, ...] = ()
     snap: bool = False
     divergence_range_deg: float = 45.0
     excluded: tuple[Zone, ...] = ()

@@ -6,7 +6,7 @@ Sources: ITU-R BS.2076-2, ITU-R BS.2088-1; common definitions by ITU-R BS.2094 (
 import math
 import re
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 from xml.etree import ElementTree
 from xml.etree.ElementTree import Element as Xml
@@ -14,12 +14,14 @@ from xml.etree.ElementTree import Element as Xml
 import numpy as np
 
 from metaphon.core.adm.model import Definition, Element, Loudness, Loudspeaker, Path, Programme
-from metaphon.core.adm.writing import COORDINATES, ZONE_ANGLES
+from metaphon.core.adm.scene_norms import to_sn3d
+from metaphon.core.adm.writing import COORDINATES, ZONE_ANGLES, ZONE_PLACES
 from metaphon.core.document.alternatives import Varied
 from metaphon.core.document.value_paths import within
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import order_of
 from metaphon.core.spatial.layouts import LOUDSPEAKERS
+from metaphon.core.spatial.room_cube import OUT_IN_ROOM_DEG
 from metaphon.core.spatial.zones import Zone
 
 _MOST_BYTES = 200_000_000
@@ -63,6 +65,45 @@ _COMMON = {
 _URN = re.compile(r"urn:itu:bs:2051:\d+:speaker:")
 # the fields of a range that a listener may go in
 _GAIN_BOUNDS = {False: "least_db", True: "most_db"}
+_LOW_HZ = 250.0
+# what is read of an object and of its blocks; anything else is said to be left out
+_READ_OF_OBJECTS = {
+    "audioObjectIDRef",
+    "audioPackFormatIDRef",
+    "audioTrackUIDRef",
+    "audioComplementaryObjectIDRef",
+    "audioObjectInteraction",
+    "alternativeValueSet",
+    "gain",
+    "mute",
+    "positionOffset",
+    "audioObjectLabel",
+    "audioComplementaryObjectGroupLabel",
+}
+_READ_OF_BLOCKS = {
+    "position",
+    "gain",
+    "cartesian",
+    "width",
+    "height",
+    "depth",
+    "diffuse",
+    "objectDivergence",
+    "channelLock",
+    "zoneExclusion",
+    "jumpPosition",
+    "speakerLabel",
+    "frequency",
+    "order",
+    "degree",
+    "normalization",
+    "importance",
+    "X",
+    "Y",
+    "Z",
+    "nfcRefDist",
+}
+_PLAIN_AT = {"headLocked": ("0", ""), "screenRef": ("0", ""), "headphoneVirtualise": ("",)}
 _SAME = {"LFE": "LFE1", "LFEL": "LFE1", "LFER": "LFE2", "RC_LFE": "LFE1"}
 
 
@@ -136,8 +177,12 @@ class _Reader:
             self._kinds.setdefault(local(element), []).append(element)
             for name, value in element.attrib.items():
                 if name == "UID" or name.endswith("ID"):
-                    self._by_id.setdefault(value, element)
+                    self._by_id.setdefault(_plain_id(value), element)
+        rows = [
+            TrackRow(row.channel, *map(_plain_id, (row.uid, row.track, row.pack))) for row in rows
+        ]
         self._rows = {row.uid: row for row in rows if row.channel < channels}
+        self._above: dict[int, _Above] = {}  # what an object has of those that it is within
         missing = sum(row.channel >= channels for row in rows)
         if missing:
             self._say(f"{missing} tracks are said to be on channels that the file has not.")
@@ -156,7 +201,7 @@ class _Reader:
         places: dict[str, list[int]] = {}  # of the elements that an object became
         for one in objects:
             found = self._elements(one)
-            identifier = one.get("audioObjectID", "")
+            identifier = _plain_id(one.get("audioObjectID", ""))
             places[identifier] = list(range(len(elements), len(elements) + len(found)))
             elements += found
         if not objects:  # no objects at all: each row of the table stands for itself
@@ -177,12 +222,12 @@ class _Reader:
         """A programme: which elements it has, and what some are turned up by in it."""
         heard: set[int] = set()
         gains: dict[int, float] = {}
-        chosen = {(c.text or "").strip() for c in children(one, "alternativeValueSetIDRef")}
+        chosen = {_id_in(child) for child in children(one, "alternativeValueSetIDRef")}
         for found in self._objects_of(one):
-            own = places.get(found.get("audioObjectID", ""), [])
+            own = places.get(_plain_id(found.get("audioObjectID", "")), [])
             heard |= set(own)
             for values in children(found, "alternativeValueSet"):
-                if values.get("alternativeValueSetID") not in chosen:
+                if _plain_id(values.get("alternativeValueSetID", "")) not in chosen:
                     continue
                 if any(local(child) != "gain" for child in values):
                     name = found.get("audioObjectName")
@@ -209,11 +254,17 @@ class _Reader:
             one = waiting.pop(0)
             if one not in whole:
                 whole.append(one)
-                waiting = [*self._named(one, "audioObjectIDRef"), *waiting]
+                inner = self._named(one, "audioObjectIDRef")
+                for each in inner:
+                    self._above[id(each)] = self._above_of(one).joined(_Above.of(one))
+                waiting = [*inner, *waiting]
         return whole
 
+    def _above_of(self, one: Xml) -> "_Above":
+        return self._above.get(id(one), _Above())
+
     def _named(self, element: Xml, reference: str) -> list[Xml]:
-        texts = [(child.text or "").strip() for child in children(element, reference)]
+        texts = [_id_in(child) for child in children(element, reference)]
         unknown = [text for text in texts if text not in self._by_id]
         if unknown and reference not in ("audioTrackUIDRef",):
             self._say(f"{len(unknown)} references lead nowhere, such as {unknown[0]}.")
@@ -222,7 +273,7 @@ class _Reader:
     def _elements(self, one: Xml) -> list[Element]:
         """What an object is: one element for each of its packs."""
         name = one.get("audioObjectName") or "Object"
-        uids = [(child.text or "").strip() for child in children(one, "audioTrackUIDRef")]
+        uids = [_id_in(child) for child in children(one, "audioTrackUIDRef")]
         rows = [self._rows[uid] for uid in uids if uid in self._rows]
         silent = [uid for uid in uids if uid not in self._rows and uid != "ATU_00000000"]
         if silent:
@@ -252,15 +303,15 @@ class _Reader:
                         continue
                     value = within(Varied.model_fields[field], abs(_number(each.text, 0.0)))
                     found[field] = max(found.get(field, 0.0), value)
-        others = [(c.text or "").strip() for c in children(one, "audioComplementaryObjectIDRef")]
+        others = [_id_in(child) for child in children(one, "audioComplementaryObjectIDRef")]
         if others:
-            found["choice"] = min(one.get("audioObjectID", ""), *others)
+            found["choice"] = min(_plain_id(one.get("audioObjectID", "")), *others)
             found["switched"] = False
         return Varied(strip="element", **found) if any(found.values()) else None
 
     def _pack_of(self, one: Xml) -> str:
         refs = children(one, "audioPackFormatIDRef")
-        return (refs[0].text or "").strip() if refs else ""
+        return _id_in(refs[0]) if refs else ""
 
     def _without_objects(self) -> list[Element]:
         packs: dict[str, list[TrackRow]] = {}
@@ -274,33 +325,66 @@ class _Reader:
         pack = self._by_id.get(pack_id)
         channels = [self._channel_of(row, pack) for row in rows]
         kind = _kind(pack, pack_id)
+        above = self._above_of(one).joined(_Above.of(one))
         more: dict[str, Any] = {
             "importance": round(_number(one.get("importance"), 10.0)),
-            "gain_db": _gain_db(one),
+            "gain_db": max(above.gain_db, -120.0),
             "start_s": _seconds(one.get("start", ""), 0.0),
+            "duration_s": _seconds(one.get("duration", ""), 0.0) or None,
             "varied": self._varied(one, name),
         }
-        if (offset := children(one, "positionOffset")) and kind == "object":
-            self._say(f"{name}: its offset of position is left out ({len(offset)} values).")
-        if any((mute.text or "").strip() == "1" for mute in children(one, "mute")):
+        self._note_unread(name, one, channels)
+        if above.is_muted:
             self._say(f"{name} is muted in the file; it is brought in at rest.")
             more["gain_db"] = -120.0
         places = tuple(row.channel for row in rows)
         if kind == "bed":
             speakers = tuple(self._loudspeaker(name, c) for c in channels)
-            return Element(name, "bed", places, speakers, **more)
+            gains = self._channel_gains(name, channels)
+            return Element(name, "bed", places, speakers, channel_gains=gains, **more)
         if kind == "scene":
             return self._scene(name, channels, places, pack, more)
         if kind == "object":
-            paths = tuple(path_of(c.format) for c in channels if c.format is not None)
+            paths = tuple(above.moved(path_of(c.format)) for c in channels if c.format is not None)
             if len(paths) < len(places):
                 self._say(f"{name}: a channel of it is not defined; it is left out.")
                 return None
             first = channels[0].format
             assert first is not None
+            if zones := _unknown_zones(first):
+                self._say(f"{name}: {zones} zones that it keeps out of are not honoured.")
             return Element(name, "object", places, (), paths, **more, **_rest(first))
         self._say(f"{name}: its kind ({pack_id or 'not told'}) is not understood; it is left out.")
         return None
+
+    def _channel_gains(self, name: str, channels: "list[_Channel]") -> tuple[float, ...]:
+        """The gains of the channels of a bed or scene, amplitudes; empty where all are 1."""
+        found = []
+        for channel in channels:
+            blocks = (
+                children(channel.format, "audioBlockFormat") if channel.format is not None else []
+            )
+            gains = [_amplitude(block) for block in blocks] or [1.0]
+            if len(set(gains)) > 1:
+                self._say(f"{name}: the gain of a channel changes in time; its first is taken.")
+            found.append(gains[0])
+        return tuple(found) if any(gain != 1.0 for gain in found) else ()
+
+    def _note_unread(self, name: str, one: Xml, channels: "list[_Channel]") -> None:
+        """Say by name what is there and is not honoured."""
+        told = {local(child) for child in one} - _READ_OF_OBJECTS
+        for channel in channels:
+            if channel.format is None:
+                continue
+            for block in children(channel.format, "audioBlockFormat"):
+                for child in block:
+                    word = local(child)
+                    if word in _PLAIN_AT and (child.text or "").strip() in _PLAIN_AT[word]:
+                        continue
+                    if word not in _READ_OF_BLOCKS:
+                        told.add(word)
+        for word in sorted(told):
+            self._say(f"{name}: {word} is not honoured.")
 
     def _channel_of(self, row: TrackRow, pack: Xml | None) -> "_Channel":
         """The channel format that a row leads to: straight, by its UID, or by stream and track."""
@@ -321,7 +405,7 @@ class _Reader:
         return _Channel(straight.replace("AT_", "AC_"), None)
 
     def _led_to(self, element: Xml, reference: str) -> list[Xml]:
-        texts = ((child.text or "").strip() for child in children(element, reference))
+        texts = map(_id_in, children(element, reference))
         return [self._by_id[text] for text in texts if text in self._by_id]
 
     def _loudspeaker(self, name: str, channel: "_Channel") -> Loudspeaker:
@@ -333,6 +417,8 @@ class _Reader:
                 where = {p.get("coordinate"): p.text for p in children(block, "position")}
                 azimuth = _number(where.get("azimuth"), math.nan)
                 elevation = _number(where.get("elevation"), math.nan)
+            if label not in LOUDSPEAKERS and _is_low(channel.format):
+                label = "LFE2" if azimuth is not None and azimuth < 0.0 else "LFE1"
         label = _SAME.get(label, label)
         if label not in LOUDSPEAKERS and channel.number in _COMMON and channel.is_common:
             label = _COMMON[channel.number]
@@ -365,17 +451,65 @@ class _Reader:
             elif channel.is_common:
                 numbers.append(channel.number - 1)
             norm = said.get("normalization") or _text(pack, "normalization") or "SN3D"
-            if norm not in ("SN3D", ""):
-                self._say(f"{name}: its scene is in {norm}, of which only SN3D is read.")
-                return None
+            for word in ("nfcRefDist", "screenRef"):
+                text = said.get(word) or _text(pack, word)
+                if text and _number(text, 0.0):
+                    self._say(f"{name}: {word} {text} is not honoured.")
         if sorted(numbers) != list(range(len(places))) or int(len(places) ** 0.5) ** 2 != len(
             places
         ):
             self._say(f"{name}: its scene is not whole; it is left out.")
             return None
-        sorted_places = tuple(place for _, place in sorted(zip(numbers, places, strict=True)))
+        scale = to_sn3d(norm, len(places))
+        if scale is None:
+            self._say(f"{name}: its scene is in {norm}, which is not known; it is left out.")
+            return None
+        if norm not in ("SN3D", ""):
+            self._say(f"{name}: its scene was in {norm} and is brought in as SN3D.")
+        gains = self._channel_gains(name, channels) or (1.0,) * len(places)
+        inorder = sorted(zip(numbers, places, gains, strict=True))
+        scaled = tuple(float(gain * scale[n]) for n, (_, _, gain) in enumerate(inorder))
+        own = scaled if any(gain != 1.0 for gain in scaled) else ()
         order = order_of(len(places))
-        return Element(name, "scene", sorted_places, order=order, **more)
+        found = tuple(place for _, place, _ in inorder)
+        return Element(name, "scene", found, order=order, channel_gains=own, **more)
+
+
+@dataclass(frozen=True)
+class _Above:
+    """What an object has of its own or of those that it is within: gain, mute and offset."""
+
+    gain_db: float = 0.0
+    is_muted: bool = False
+    offset: tuple[tuple[str, float], ...] = ()
+
+    @classmethod
+    def of(cls, one: Xml) -> "_Above":
+        """What one object says."""
+        muted = any((mute.text or "").strip() == "1" for mute in children(one, "mute"))
+        offset = tuple(
+            (each.get("coordinate", ""), _number(each.text, 0.0))
+            for each in children(one, "positionOffset")
+        )
+        return cls(_gain_db(one), muted, offset)
+
+    def joined(self, other: "_Above") -> "_Above":
+        """Both, one within the other."""
+        return _Above(
+            self.gain_db + other.gain_db,
+            self.is_muted or other.is_muted,
+            (*self.offset, *other.offset),
+        )
+
+    def moved(self, path: Path) -> Path:
+        """A path moved by the offsets."""
+        values = path.values.copy()
+        for coordinate, by in self.offset:
+            if coordinate in COORDINATES[path.in_room][:3]:
+                values[COORDINATES[path.in_room].index(coordinate)] += by
+        if not path.in_room:
+            values[1] = np.clip(values[1], -90.0, 90.0)
+        return replace(path, values=values)
 
 
 @dataclass(frozen=True)
@@ -388,7 +522,7 @@ class _Channel:
     @property
     def number(self) -> int:
         """The last four digits of its identifier."""
-        match = re.fullmatch(r"AC_[0-9a-fA-F]{4}([0-9a-fA-F]{4})", self.identifier)
+        match = re.fullmatch(r"AC_[0-9A-F]{4}([0-9A-F]{4})", self.identifier)
         return int(match[1], 16) if match else -1
 
     @property
@@ -450,7 +584,7 @@ def path_of(channel: Xml) -> Path:
         if end > times[-1] + 1e-9:
             add(end, values)
     columns = np.array(found).T
-    return Path(in_room, np.array(times), columns[:6], columns[6], columns[7])
+    return Path(in_room, np.array(times), columns[:6], *columns[6:9])
 
 
 def _is_in_room(block: Xml) -> bool:
@@ -461,7 +595,7 @@ def _is_in_room(block: Xml) -> bool:
 
 
 def _values(block: Xml, in_room: bool) -> list[float]:
-    """The six values of a position, divergence and diffuseness."""
+    """The six values of a position, divergence, diffuseness and gain."""
     found = dict.fromkeys((*COORDINATES[in_room], "objectDivergence", "diffuse"), 0.0)
     if not in_room:
         found["distance"] = 1.0
@@ -469,17 +603,8 @@ def _values(block: Xml, in_room: bool) -> list[float]:
         word = element.get("coordinate") or local(element)
         if word in found:
             found[word] = _checked(element.text or "")
-    if in_room:  # the order of the document: width, depth, height go with x, y, z
-        found["divergence"] = found.pop("objectDivergence")
-    return (
-        [*found.values()]
-        if not in_room
-        else [
-            *(found[word] for word in COORDINATES[True]),
-            found["divergence"],
-            found["diffuse"],
-        ]
-    )
+    words = (*COORDINATES[in_room], "objectDivergence", "diffuse")
+    return [*(found[word] for word in words), _amplitude(block)]
 
 
 def _rest(channel: Xml) -> dict[str, Any]:
@@ -489,14 +614,28 @@ def _rest(channel: Xml) -> dict[str, Any]:
     for divergence in children(block, "objectDivergence"):
         if "azimuthRange" in divergence.attrib:
             found["divergence_range_deg"] = _number(divergence.get("azimuthRange"), 45.0)
+        elif "positionRange" in divergence.attrib:
+            aside = _number(divergence.get("positionRange"), 0.5) * OUT_IN_ROOM_DEG
+            found["divergence_range_deg"] = aside
     zones = [
         zone for holder in children(block, "zoneExclusion") for zone in children(holder, "zone")
     ]
-    known = [found_zone for zone in zones if (found_zone := _zone(zone))]
-    return {**found, "excluded": tuple(known)}
+    known = [_zone(zone) for zone in zones]
+    return {**found, "excluded": tuple(dict.fromkeys(one for one in known if one))}
+
+
+def _unknown_zones(channel: Xml) -> int:
+    """How many zones of the first block are none that this program knows."""
+    block = children(channel, "audioBlockFormat")[0]
+    holders = children(block, "zoneExclusion")
+    return sum(_zone(zone) is None for holder in holders for zone in children(holder, "zone"))
 
 
 def _zone(zone: Xml) -> Zone | None:
+    if "minX" in zone.attrib:
+        corners = ("minX", "maxX", "minY", "maxY", "minZ", "maxZ")
+        place = tuple(_number(zone.get(name), math.nan) for name in corners)
+        return next((name for name, own in ZONE_PLACES.items() if np.allclose(own, place)), None)
     names = ("minAzimuth", "maxAzimuth", "minElevation", "maxElevation")
     angles = tuple(_number(zone.get(name), math.nan) for name in names)
     return next((name for name, own in ZONE_ANGLES.items() if np.allclose(own, angles)), None)
@@ -505,13 +644,42 @@ def _zone(zone: Xml) -> Zone | None:
 def _gain_db(element: Xml) -> float:
     """The gain of an object in dB."""
     gain = next(iter(children(element, "gain")), None)
-    return 0.0 if gain is None else max(min(_db(gain), 12.0), -120.0)
+    return 0.0 if gain is None else _db(gain)
 
 
 def _db(gain: Xml) -> float:
     """A gain in dB, linear where it does not say."""
-    value = _number(gain.text, 0.0 if gain.get("gainUnit") == "dB" else 1.0)
-    return value if gain.get("gainUnit") == "dB" else 20.0 * math.log10(max(value, 1e-6))
+    in_db = gain.get("gainUnit") == "dB"
+    if (gain.text or "").strip().lower() in ("-inf", "-infinity"):
+        return -120.0
+    value = _number(gain.text, 0.0 if in_db else 1.0)
+    return max(value, -120.0) if in_db else 20.0 * math.log10(max(value, 1e-6))
+
+
+def _amplitude(block: Xml) -> float:
+    """The gain of a block as an amplitude; -120 dB is nothing."""
+    gain = next(iter(children(block, "gain")), None)
+    level_db = 0.0 if gain is None else _db(gain)
+    return 0.0 if level_db <= -120.0 else float(10.0 ** (level_db / 20.0))
+
+
+def _is_low(channel: Xml) -> bool:
+    """Whether a channel has nothing but low frequencies."""
+    said = [*children(channel, "frequency")]
+    for block in children(channel, "audioBlockFormat"):
+        said += children(block, "frequency")
+    return any(
+        one.get("typeDefinition") == "lowPass" and _number(one.text, 1e9) <= _LOW_HZ for one in said
+    )
+
+
+def _plain_id(text: str) -> str:
+    """An identifier in one case, as its digits may be written in either."""
+    return text.strip().upper()
+
+
+def _id_in(element: Xml) -> str:
+    return _plain_id(element.text or "")
 
 
 def _loudness_of(programme: Xml | None) -> Loudness:

@@ -15,6 +15,7 @@ import numpy as np
 from metaphon.core.adm.model import Definition, Element, Loudspeaker, Path, Programme
 from metaphon.core.document.alternatives import Varied
 from metaphon.core.document.positions import FORMS
+from metaphon.core.spatial.room_cube import OUT_IN_ROOM_DEG
 from metaphon.core.spatial.zones import Zone
 
 VERSION = "ITU-R_BS.2076-2"
@@ -38,6 +39,17 @@ ZONE_ANGLES: dict[Zone, tuple[float, float, float, float]] = {
     "above": (-180.0, 180.0, 10.5, 90.0),
     "level": (-180.0, 180.0, -10.0, 10.0),
     "below": (-180.0, 180.0, -90.0, -10.5),
+}
+
+
+# the same as parts of the room, x, y and z from and to (common practice, no source)
+ZONE_PLACES: dict[Zone, tuple[float, float, float, float, float, float]] = {
+    "front": (-1.0, 1.0, 0.5, 1.0, -1.0, 1.0),
+    "rear": (-1.0, 1.0, -1.0, -0.5, -1.0, 1.0),
+    "left": (-1.0, -0.5, -1.0, 1.0, -1.0, 1.0),
+    "right": (0.5, 1.0, -1.0, 1.0, -1.0, 1.0),
+    "above": (-1.0, 1.0, -1.0, 1.0, 0.5, 1.0),
+    "below": (-1.0, 1.0, -1.0, 1.0, -1.0, -0.5),
 }
 
 
@@ -306,7 +318,7 @@ def object_blocks(
     """
     finest = rate_hz or 100_000
     marks = np.round(path.times_s * finest).astype(int)
-    end = max(round(end_s * finest), int(marks[-1]) + 1)
+    end = max(round(end_s * finest), int(marks[-1]), 1)
     # the first block sets where the path begins, and holds it up to the first breakpoint
     stops = [max(int(marks[0]), 1), *(int(m) for m in marks[1:]), end]
     columns = [0, *range(1, len(marks)), len(marks) - 1]
@@ -358,7 +370,10 @@ def _rest(block: Xml, element: Element, path: Path, column: int) -> None:
         SubElement(block, "diffuse").text = f"{path.diffuseness[column]:.6f}"
     if path.divergence[column]:
         divergence = SubElement(block, "objectDivergence")
-        if not path.in_room:
+        if path.in_room:
+            aside = min(element.divergence_range_deg / OUT_IN_ROOM_DEG, 1.0)
+            divergence.set("positionRange", f"{aside:g}")
+        else:
             divergence.set("azimuthRange", f"{element.divergence_range_deg:g}")
         divergence.text = f"{path.divergence[column]:.6f}"
     if element.snap:

@@ -7,8 +7,9 @@ from typing import Any, Literal
 from pydantic import Field, ValidationError
 
 from metaphon.core.document.lanes import lanes_of, without_lanes
-from metaphon.core.document.mix import Mix, Strip
+from metaphon.core.document.mix import Bus, Mix, Strip
 from metaphon.core.document.part import Identifier
+from metaphon.core.document.targets import bus_format
 from metaphon.core.edits.chain_places import renumbered
 from metaphon.core.edits.command import Command, changed, counted, strip_of
 from metaphon.core.errors import InputError, Vanished
@@ -45,7 +46,11 @@ class AddProcessor(Command):
     processor: str = Field(description="Its kind: basics, eq, network_reverb and so on.")
 
     def apply(self, mix: Mix) -> Mix:
-        return with_chain(mix, self.strip, [*strip_of(mix, self.strip).chain, self._kind()()])
+        strip = strip_of(mix, self.strip)
+        channels = bus_format(strip.layout).channels if isinstance(strip, Bus) else 0
+        if channels and (why := self._kind().idle_on(channels)):
+            raise InputError(f"{why} Put it on a stereo track or bus that feeds {strip.name}.")
+        return with_chain(mix, self.strip, [*strip.chain, self._kind()()])
 
     def describe(self, mix: Mix) -> str:
         return f"Added {self._kind().title} to {strip_of(mix, self.strip).name}"

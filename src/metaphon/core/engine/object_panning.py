@@ -19,11 +19,11 @@ from metaphon.core.spatial.downmix import PUBLISHED, Shares, fold_power
 from metaphon.core.spatial.extent import COARSE, FINE, Rows, around, inside, seen_from_within
 from metaphon.core.spatial.layouts import Layout
 from metaphon.core.spatial.panning import pan_vectors
+from metaphon.core.spatial.room_cube import OUT_IN_ROOM_DEG
 from metaphon.core.spatial.zones import left_open, part_of, shares_of_open
 
 Array = NDArray[np.float64]
 _KEPT = 64  # answers for all targets: each asks for the same object at the same times
-_OUT_IN_ROOM_DEG = 90.0  # how far aside the middle of a wall is from the front
 
 
 @dataclass(frozen=True)
@@ -176,12 +176,38 @@ def _middles(where: ObjectPosition, times_s: Array) -> tuple[Array, Array]:
 
 @lru_cache(_KEPT)
 def _middles_at(where: ObjectPosition, times: bytes) -> tuple[Array, Array]:
-    times_s = np.frombuffer(times)
-    azimuth, elevation = where.on_sphere_at(times_s)[:2]
+    azimuth, elevation = _seen(where, np.frombuffer(times))[:2]
+    return azimuth, elevation
+
+
+def _seen(where: ObjectPosition, times_s: Array) -> Array:
+    """Azimuth, elevation, distance, width, height and depth of each channel, (6, times, channels).
+
+    In a room channels stand aside of each other along its width, round the listener by an angle.
+    """
+    place = where.placement
     offsets = np.array(where.offsets_deg)
     spread = where.pair_deg.at(times_s)[:, None] / 60.0
-    aside = azimuth[:, None] + offsets[:, 0] * spread
-    return aside, np.clip(elevation[:, None] + offsets[:, 1], -90.0, 90.0)
+    values = np.repeat(where.values_at(times_s)[:, :, None], len(offsets), axis=2)
+    if place.coordinates == "cube":
+        values[:3] = np.moveaxis(_stands_in_room(where, times_s), -1, 0)
+        flat = in_form(values.reshape(6, -1), "cube", "sphere", place.reference)
+        return np.asarray(flat.reshape(values.shape))
+    values[0] += offsets[:, 0] * spread
+    values[1] = np.clip(values[1] + offsets[:, 1], -90.0, 90.0)
+    return values
+
+
+def _stands_in_room(where: ObjectPosition, times_s: Array) -> Array:
+    """The place of each channel in the room, (times, channels, 3)."""
+    offsets = np.array(where.offsets_deg)
+    spread = where.pair_deg.at(times_s)[:, None] / 60.0
+    middle = np.moveaxis(where.values_at(times_s)[:3], 0, -1)[:, None, :]
+    middle = np.repeat(middle, len(offsets), axis=1)
+    middle[:, :, 0] = np.clip(middle[:, :, 0] - offsets[:, 0] * spread / OUT_IN_ROOM_DEG, -1.0, 1.0)
+    if where.placement.on_sphere:
+        middle = middle / np.maximum(np.abs(middle).max(axis=-1, keepdims=True), 1e-9)
+    return middle
 
 
 def _directions(
@@ -196,8 +222,7 @@ def _directions_at(
     where: ObjectPosition, times: bytes, rows: Rows, snapping: Layout | None
 ) -> tuple[Vectors, Array]:
     place, times_s = where.placement, np.frombuffer(times)
-    _, _, distance, width, height, depth = where.on_sphere_at(times_s)
-    azimuth, elevation = _middles(where, times_s)
+    azimuth, elevation, distance, width, height, depth = _seen(where, times_s)
     if place.snap and snapping is not None:
         azimuth, elevation = _snapped(azimuth, elevation, snapping)
     aside, weights = _diverged(where, times_s)
@@ -218,8 +243,8 @@ def _directions_at(
                 around(
                     azimuth + turned[:, None],
                     elevation,
-                    wide[0][:, None],
-                    wide[1][:, None],
+                    wide[0],
+                    wide[1],
                     rows if where.has_size else (),
                 )
             )
@@ -259,14 +284,7 @@ def _snapped(azimuth: Array, elevation: Array, layout: Layout) -> tuple[Array, A
 def _in_room(where: ObjectPosition, layout: Layout, times_s: Array) -> tuple[Array, Array]:
     place = where.placement
     values = where.values_at(times_s)
-    middle = np.moveaxis(values[:3], 0, -1)[:, None, :]
-    offsets = np.array(where.offsets_deg)
-    spread = where.pair_deg.at(times_s)[:, None] / 60.0
-    shift = np.zeros((len(times_s), len(offsets), 3))
-    shift[:, :, 0] = -offsets[:, 0] * spread / _OUT_IN_ROOM_DEG
-    middle = np.clip(middle + shift, -1.0, 1.0)
-    if place.on_sphere:
-        middle = middle / np.maximum(np.abs(middle).max(axis=-1, keepdims=True), 1e-9)
+    middle = _stands_in_room(where, times_s)
     if place.snap:
         stands = cube_positions(layout)[list(layout.main)]
         near = np.argmin(
@@ -278,7 +296,7 @@ def _in_room(where: ObjectPosition, layout: Layout, times_s: Array) -> tuple[Arr
     found, parts = [], []
     for turned, weight in zip(aside, weights, strict=True):
         step = np.zeros_like(middle)
-        step[..., 0] = -turned[:, None] / _OUT_IN_ROOM_DEG
+        step[..., 0] = -turned[:, None] / OUT_IN_ROOM_DEG
         found.append(inside(np.clip(middle + step, -1.0, 1.0), sizes, where.has_size))
         parts.append(np.full(found[-1].shape[2], weight / found[-1].shape[2]))
     return np.concatenate(found, axis=2), np.concatenate(parts)

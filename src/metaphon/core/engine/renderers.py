@@ -223,19 +223,26 @@ def _mixer(
         bed, panned = _bed_matrix(feed.layout, target, shares, part), feed.gains
         key = (target.name, feed, shares, part)
         return Mixer(
-            Gains(lambda times_s: _converted(bed, panned.at(times_s)), panned.curves, key), rate_hz
+            Gains(
+                lambda times_s: _converted(bed, panned.at(times_s), bool(target.layout)),
+                panned.curves,
+                key,
+            ),
+            rate_hz,
         )
     return Mixer(_object_gains(target, feed, shares, False), rate_hz)
 
 
-def _converted(bed: NDArray[np.float64], panned: NDArray[np.float64]) -> NDArray[np.float64]:
+def _converted(
+    bed: NDArray[np.float64], panned: NDArray[np.float64], on_loudspeakers: bool
+) -> NDArray[np.float64]:
     """What becomes of what is panned in a bed, (times, target channels, source channels).
 
     One sound in two loudspeakers that meet again in one adds up as an amplitude: so much is taken
     off that it is no louder than what they have in common with nobody.
     """
     met = bed @ panned
-    if panned.shape[2] > 1:
+    if panned.shape[2] > 1 or not on_loudspeakers:
         return met
     apart = bed**2 @ panned**2
     loud, asked = (met**2).sum(axis=1, keepdims=True), apart.sum(axis=1, keepdims=True)

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import Motion
 
+_TWO_SIDES = 2
 FORGOTTEN_DB = 140.0  # what has fallen so far is as if it had never been, whatever is softer now
 
 
@@ -78,6 +79,7 @@ class Processor(BaseModel, ABC):
 
     title: ClassVar[str]
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
+    for_two_sides: ClassVar[bool] = False  # whether it does nothing on any but two channels
     gain_follows_level: ClassVar[bool] = False  # as of a limiter: stems have to share its gain
     starting_points: ClassVar[dict[str, dict[str, Any]]] = {}  # settings by what they are called
     groups: ClassVar[tuple[str, ...]] = ()  # headings of its parameters, in their order
@@ -130,6 +132,13 @@ class Processor(BaseModel, ABC):
     def needs_two_sides(self) -> bool:
         """Whether a mono recording is given it on two channels."""
         return False
+
+    @classmethod
+    def idle_on(cls, channels: int) -> str:
+        """Why it would do nothing on so many channels, in a sentence; empty where it works."""
+        if not cls.for_two_sides or channels == _TWO_SIDES:
+            return ""
+        return f"{cls.title} works on two channels; on {channels} it does nothing."
 
     @property
     def link(self) -> str:

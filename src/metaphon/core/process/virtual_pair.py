@@ -28,6 +28,8 @@ class VirtualPair(Processor):
 
     title: ClassVar[str] = "Virtual pair"
 
+    for_two_sides: ClassVar[bool] = True
+
     kind: Literal["virtual_pair"] = "virtual_pair"
     method: Literal["binaural", "level_time"] = choice(
         "binaural", help="A measured head, for headphones, or level and time, for loudspeakers."

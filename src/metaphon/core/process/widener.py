@@ -41,6 +41,8 @@ class Widener(Processor):
         "Room": {"correlation": 0.2, "bass_hz": 150, "character": "open"},
     }
 
+    for_two_sides: ClassVar[bool] = True
+
     kind: Literal["widener"] = "widener"
     correlation: float = parameter(
         0.5,

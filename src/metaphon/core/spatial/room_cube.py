@@ -13,6 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+OUT_IN_ROOM_DEG = 90.0  # how far aside the middle of a wall is from the front
+
 Array = NDArray[np.float64]
 
 _HIGH_DEG = 30.0  # elevation of the upper loudspeakers, at the upper edge of the cube

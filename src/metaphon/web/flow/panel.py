@@ -45,7 +45,10 @@ def panel(
             for n, p in enumerate(strip.chain)
         ],
         "open_part": min(open_part, max(len(strip.chain) - 1, 0)),
-        "kinds": [(kind, model.title) for kind, model in KINDS.items()],
+        "kinds": [
+            (kind, model.title, model.idle_on(_wide(strip, row.channels)))
+            for kind, model in KINDS.items()
+        ],
         "feeding": [(one, send) for one in awake for send in one.sends if send.bus == strip.id],
         "fed_by": [one for one in awake if one.output == strip.id],
         "takes": prints,
@@ -60,3 +63,8 @@ def panel(
         "formats": [target_named(name) for name in dict.fromkeys([*BUS_FORMATS, *own])],
         "base": reverse("flow:show", args=[mix.pk]),
     }
+
+
+def _wide(strip: Strip, channels: int) -> int:
+    """How many channels a processor would be given: a mono recording is put on two sides."""
+    return 2 if channels == 1 and not isinstance(strip, Bus) else channels

@@ -86,7 +86,7 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         magnitude,
         phase,
         processor.latency_samples(rate_hz),
-        processor.remark(rate_hz),
+        processor.idle_on(channels) or processor.remark(rate_hz),
         pair,
         [
             (
