@@ -288,8 +288,7 @@ def _placement(element: Element, path: Path) -> Placement:
         "snap": element.snap,
         "excluded": element.excluded,
         # what lies on the walls of the room all the time is no nearer than they are
-        "on_sphere": path.in_room
-        and bool(np.all(np.abs(path.values[:3]).max(axis=0) > 1.0 - 1e-6)),
+        "on_sphere": bool(np.all(outermost > 1.0 - 1e-6)),
     }
     return Placement(mode="object", coordinates=form, **values, **more)
 

@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 
 from metaphon.core.dsp.sample_rates import RATES_HZ
 from metaphon.core.errors import InputError
@@ -16,6 +17,8 @@ _MOST_TAPS = 1 << 16
 _MOST_SAMPLES = 32_000_000
 _LOUDEST = 1e3
 _SILENT = 1e-9
+_MOST_DELAY = 10_000.0  # samples
+_ROUND_IT = 16  # samples that a part of a sample rings over
 
 
 ONE_AT_A_TIME = Lock()  # the library beneath, netCDF, breaks where two threads use it at once
@@ -52,6 +55,9 @@ def read_sofa(path: Path) -> Responses:
         samples = np.asarray(sofa.Data_IR, dtype=float)
         rate_hz = float(np.ravel(sofa.Data_SamplingRate)[0])
         positions = np.atleast_2d(np.asarray(sofa.SourcePosition, dtype=float))
+        kind = str(getattr(sofa, "SourcePosition_Type", "spherical"))
+        units = str(getattr(sofa, "SourcePosition_Units", "degree"))
+        delays = np.atleast_2d(np.asarray(getattr(sofa, "Data_Delay", 0.0), dtype=float))
         convention = str(sofa.GLOBAL_SOFAConventions)
     except MemoryError:
         raise
@@ -60,7 +66,40 @@ def read_sofa(path: Path) -> Responses:
     if samples.ndim != 3 or samples.shape[1] != 2:
         raise InputError(f"{path.name} does not hold two ears each time; choose another SOFA file.")
     _check(path.name, samples, rate_hz, positions)
-    return Responses(samples, rate_hz, positions, convention)
+    samples = _delayed(path.name, samples, delays)
+    return Responses(samples, rate_hz, _in_degrees(positions, kind, units), convention)
+
+
+def _delayed(
+    name: str, samples: NDArray[np.float64], delays: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Responses with the delays, in samples, that a file keeps apart from them."""
+    if not np.isfinite(delays).all() or np.abs(delays).max(initial=0.0) > _MOST_DELAY:
+        raise InputError(f"{name} has delays that no head makes; export it again.")
+    late = np.broadcast_to(delays, samples.shape[:2])
+    if not late.any():
+        return samples
+    late = late - min(float(late.min()), 0.0)
+    taps = samples.shape[2] + int(np.ceil(late.max())) + _ROUND_IT
+    size = next_fast_len(taps, real=True)
+    turns = -2j * np.pi * rfftfreq(size)
+    shifted = irfft(rfft(samples, size) * np.exp(turns * late[..., None]), size)
+    return np.asarray(shifted[..., :taps])
+
+
+def _in_degrees(positions: NDArray[np.float64], kind: str, units: str) -> NDArray[np.float64]:
+    """Azimuth and elevation in degrees, and distance in metres, of positions as a file has them.
+
+    Cartesian ones have x to the front, y to the left and z up (AES69).
+    """
+    if kind.strip().lower().startswith("cart"):
+        x, y, z = positions[:, :3].T
+        azimuth, level = np.degrees(np.arctan2(y, x)), np.hypot(x, y)
+        return np.stack([azimuth, np.degrees(np.arctan2(z, level)), np.hypot(level, z)], axis=1)
+    found = positions.copy()
+    if units.strip().lower().startswith("rad"):
+        found[:, :2] = np.degrees(found[:, :2])
+    return found
 
 
 def _check(name: str, samples: NDArray[Any], rate_hz: float, positions: NDArray[Any]) -> None:
