@@ -1,7 +1,8 @@
-"""Heads as others write them (AES69): delays apart, Cartesian places, radians, names in any case."""
+"""Heads as others write them (AES69): delays apart, places in x, y and z, radians, any case."""
 
 from pathlib import Path
 
+import netCDF4
 import numpy as np
 import sofar
 
@@ -20,15 +21,11 @@ class Forms(FolderTest):
         self.elevation = np.degrees(np.arcsin(1.0 - 2.0 * places / 300))
         self.azimuth = np.mod(np.degrees(np.pi * (1.0 + np.sqrt(5.0)) * places), 360.0)
 
-    def head(
-        self, apart: bool, kind: str = "spherical", units: str = "degree, degree, metre"
-    ) -> Path:
+    def head(self, apart: bool, kind: str = "spherical", units: str = "degree, metre") -> Path:
         """A head that is nothing but a delay by the sine of the angle aside, for each ear."""
         aside = np.sin(np.radians(self.azimuth)) * np.cos(np.radians(self.elevation))
-        late = np.stack(
-            [20.0 - aside * LATE_S / 2 * RATE_HZ, 20.0 + aside * LATE_S / 2 * RATE_HZ], 1
-        )
-        taps = np.arange(96)
+        half = aside * LATE_S / 2 * RATE_HZ
+        late, taps = np.stack([20.0 - half, 20.0 + half], axis=1), np.arange(96)
         sofa = sofar.Sofa("SimpleFreeFieldHRIR")
         if apart:
             sofa.Data_IR = np.broadcast_to((taps == 8).astype(float), (300, 2, 96)).copy()
@@ -37,19 +34,17 @@ class Forms(FolderTest):
             sofa.Data_IR = np.sinc(taps - late[..., None])
             sofa.Data_Delay = np.zeros((1, 2))
         sofa.Data_SamplingRate = float(RATE_HZ)
-        if kind == "cartesian":
-            x, y, z = unit_vectors(self.azimuth, self.elevation).T
-            sofa.SourcePosition = np.stack([y, -x, z], axis=1)
-            units = "metre"
-        else:
-            scale = np.pi / 180.0 if units.lower().startswith("rad") else 1.0
-            sofa.SourcePosition = np.stack(
-                [self.azimuth * scale, self.elevation * scale, np.ones(300)], axis=1
-            )
-        sofa.protected = False
-        sofa.SourcePosition_Type, sofa.SourcePosition_Units = kind, units
+        sofa.SourcePosition = np.stack([self.azimuth, self.elevation, np.ones(300)], axis=1)
         path = self.folder / f"{apart}{kind}{units[:3]}.sofa"
-        sofar.io._write_sofa(str(path), sofa, 0, verify=False)
+        sofar.write_sofa(str(path), sofa, 0)
+        with netCDF4.Dataset(str(path), "r+") as file:
+            held = file["SourcePosition"]
+            if kind.lower() == "cartesian":
+                x, y, z = unit_vectors(self.azimuth, self.elevation).T
+                held[:] = np.stack([y, -x, z], axis=1)
+            elif units.lower().startswith("rad"):
+                held[:, :2] = np.radians(held[:, :2])
+            held.Type, held.Units = kind, units
         return path
 
     def assert_head(self, path: Path) -> None:
@@ -77,7 +72,7 @@ class Forms(FolderTest):
             ("spherical", "Radians, Radians, Metres"),
         ):
             with self.subTest(kind=kind, units=units):
-                path = self.head(True, kind if kind[0] != "C" else "cartesian", units or "metre")
+                path = self.head(True, kind, units or "metre")
                 self.assert_head(path)
                 told = read_sofa(path).positions
                 off = (told[:, 0] - self.azimuth + 180.0) % 360.0 - 180.0

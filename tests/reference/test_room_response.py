@@ -6,9 +6,12 @@ import numpy as np
 
 from metaphon.core.document.mix import Bus
 from metaphon.core.engine.tail import tail_of
-from metaphon.core.measure.room_response import OCTAVES_HZ, room_response
+from metaphon.core.measure.room_response import OCTAVES_HZ, decay_time_s, room_response
 from metaphon.core.process.basics import Basics
+from metaphon.core.process.impulse_response import Shape, shaped
 from metaphon.core.process.network_reverb import NetworkReverb
+from metaphon.core.spaces.materials import BANDS_HZ, decay_by_eyring_s, decay_by_sabine_s
+from metaphon.core.spaces.space import Room
 from tests.sounds import RATE_HZ, noise
 
 
@@ -121,3 +124,51 @@ class Spaces(unittest.TestCase):
             click[0, 0] = 1.0
             np.testing.assert_array_equal(tail, reverb.apply(click, RATE_HZ)[0])
             self.assertGreater(float(np.sum(np.square(tail, dtype=float))), 0.1)
+
+
+class Floors(unittest.TestCase):
+    """Responses that end in noise, made of a decay and a floor that are known."""
+
+    def response(self, decay_s: float, floor_db: float | None, seconds: float = 4.0) -> np.ndarray:
+        random, at_s = np.random.default_rng(8), np.arange(round(seconds * 48000)) / 48000
+        sound = random.standard_normal(len(at_s)) * 10.0 ** (-3.0 * at_s / decay_s)
+        if floor_db is not None:
+            sound = sound + random.standard_normal(len(at_s)) * 10.0 ** (floor_db / 20.0)
+        return np.asarray(sound)
+
+    def test_the_decay_is_told_as_if_there_were_no_noise(self) -> None:
+        for decay_s in (0.4, 1.2, 2.5):
+            for floor_db in (None, -70.0, -55.0, -48.0):
+                told = room_response(self.response(decay_s, floor_db), 48000).whole
+                with self.subTest(decay_s=decay_s, floor_db=floor_db):
+                    self.assertAlmostEqual(told.t20_s or 0.0, decay_s, delta=0.05 * decay_s)
+                    self.assertAlmostEqual(told.t30_s or 0.0, decay_s, delta=0.05 * decay_s)
+
+    def test_none_is_told_where_the_noise_is_too_near(self) -> None:
+        """ISO 3382-1, 5.3.3: T30 asks for noise 45 dB down, T20 for 35."""
+        told = room_response(self.response(1.2, -40.0), 48000).whole
+        self.assertIsNone(told.t30_s)
+        self.assertAlmostEqual(told.t20_s or 0.0, 1.2, delta=0.08)
+        told = room_response(self.response(1.2, -28.0), 48000).whole
+        self.assertIsNone(told.t20_s)
+
+    def test_one_that_is_shortened_is_as_short_as_it_says(self) -> None:
+        """Its noise dies away with it: a floor at -45 dB, a decay of 1.2 s, half of it."""
+        shorter = shaped(self.response(1.2, -45.0)[None], Shape(decay=0.5), 48000)[0]
+        self.assertAlmostEqual(decay_time_s(shorter, 48000) or 0.0, 0.6, delta=0.04)
+        quiet = np.flatnonzero(np.abs(shorter) > 1e-3 * np.abs(shorter).max())
+        self.assertLess(quiet[-1] / 48000, 0.8)
+
+
+class Foretold(unittest.TestCase):
+    def test_what_is_foretold_of_a_room_counts_its_air(self) -> None:
+        """Worked by hand: 1000 m3, 4 m V with ISO 9613-1 at 4 kHz, 20 degrees and 50 %."""
+        room = Room(width_m=10.0, depth_m=10.0, height_m=10.0)
+        dry = room.model_copy(update={"air": False})
+        with_air, without = decay_by_sabine_s(room), decay_by_sabine_s(dry)
+        place = list(BANDS_HZ).index(4000.0)
+        per_m = 0.0297 / 4.343  # ISO 9613-1, table 1: 29.7 dB a kilometre (from memory)
+        by_hand = 0.161 * 1000.0 / (0.161 * 1000.0 / without[place] + 4.0 * per_m * 1000.0)
+        self.assertAlmostEqual(with_air[place], by_hand, delta=0.02 * by_hand)
+        self.assertLess(with_air[place], 0.95 * without[place])
+        np.testing.assert_array_less(decay_by_eyring_s(room), decay_by_eyring_s(dry) + 1e-9)

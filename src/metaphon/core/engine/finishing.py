@@ -8,13 +8,13 @@ from types import TracebackType
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
-import soxr
 from numpy.typing import NDArray
 
 from metaphon.core.document.handover import FileForm
 from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Motion
+from metaphon.core.dsp.resampling import Resampler
 from metaphon.core.files.audio import AudioWriter, ClipReader
 from metaphon.core.files.channel_labels import mask_of
 from metaphon.core.measure.channels import ChannelFigures, ChannelMeter
@@ -170,13 +170,7 @@ class Finished:
         self._levelling = levelling
         self._gain = np.float32(10.0 ** (gain_db / 20.0))
         self._tail = round(form.tail_s * own)
-        self._ratio = own / rate_hz
-        self._taken = self._given = 0
-        self._resampler = (
-            soxr.ResampleStream(rate_hz, own, target.channels, quality="VHQ")
-            if own != rate_hz
-            else None
-        )
+        self._resampler = Resampler(target.channels, rate_hz, own) if own != rate_hz else None
         self._played_apart = bool(played)
         metered_hz = rate_hz if played else own
         self._meters = [
@@ -196,13 +190,10 @@ class Finished:
         """Take the next block, (channels, frames), and what is measured where that differs."""
         for meter, heard in zip(self._meters, played, strict=False):
             meter.add(heard)
-        self._taken += block.shape[1]
         if self._gain_db:
             block = block * self._gain
         if self._resampler:
-            fresh = self._resampler.resample_chunk(np.ascontiguousarray(block.T))
-            block = np.ascontiguousarray(fresh.T)
-        self._given += block.shape[1]
+            block = self._resampler.process(block)
         self._write(self._levelling.process(block) if self._levelling else block)
 
     def _write(self, block: Block) -> None:
@@ -214,10 +205,7 @@ class Finished:
     def finish(self) -> Outcome:
         """Take the end for the end, and give what was measured."""
         if self._resampler:
-            missing = round(self._taken * self._ratio) - self._given
-            none = np.zeros((0, self._count), dtype=np.float32)
-            rest = self._resampler.resample_chunk(none, last=True)[:missing].T
-            rest = np.pad(rest, ((0, 0), (0, missing - rest.shape[1])))
+            rest = self._resampler.finish()
             self._write(self._levelling.process(rest) if self._levelling else rest)
         if self._levelling:
             self._write(self._levelling.finish())

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
-import soxr
 from numpy.typing import NDArray
 
+from metaphon.core.dsp.resampling import Resampler
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import LOSSY, AudioInfo, AudioWriter, probe
 from metaphon.core.measure.peaks import NEAR_FULL_SCALE, decibels
@@ -44,10 +44,9 @@ def take_in(
 ) -> Intake:
     """Read a recording through; where its rate is not the mix's, write it anew to converted_path.
 
-    The conversion is soxr's very high quality, in 32-bit float, so that nothing clips. What was
-    packed with losses is unpacked there as well, since its samples cannot be found again to the
-    frame otherwise. `outline`
-    holds the highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as
+    The conversion is flat almost up to half the lower rate, in 32-bit float, so that nothing clips.
+    What was packed with losses is unpacked there as well, since its samples cannot be found again
+    to the frame otherwise. `outline` holds the highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as
     `probe` does, for samples that are not numbers or a file that breaks off, and for what would
     take more than `most_bytes` once it is converted.
     """
@@ -66,20 +65,21 @@ def take_in(
     frames = info.frames
     with soundfile.SoundFile(str(path)) as file:
         if converted:
-            resampler = soxr.ResampleStream(
-                info.sample_rate_hz, rate_hz, info.channels, quality="VHQ"
+            resampler = (
+                Resampler(info.channels, info.sample_rate_hz, rate_hz)
+                if info.sample_rate_hz != rate_hz
+                else None
             )
             with AudioWriter(converted_path, info.channels, rate_hz, "32f") as writer:
                 frames = 0
                 for block in _blocks(file, info, name):
                     done = _survey(block, done, info.frames, outline, peaks, progress)
-                    fresh = (
-                        resampler.resample_chunk(block, last=done >= info.frames)
-                        if info.sample_rate_hz != rate_hz
-                        else block
-                    )
-                    writer.add(fresh.T)
-                    frames += len(fresh)
+                    fresh = resampler.process(block.T) if resampler else block.T
+                    writer.add(fresh)
+                    frames += fresh.shape[1]
+                rest = resampler.finish() if resampler else block.T[:, :0]
+                writer.add(rest)
+                frames += rest.shape[1]
         else:
             for block in _blocks(file, info, name):
                 done = _survey(block, done, info.frames, outline, peaks, progress)

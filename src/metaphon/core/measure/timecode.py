@@ -17,6 +17,10 @@ _BITS = 80
 _RISE_S = 40e-6  # of an edge
 _PEAK = 0.25  # -12 dBFS
 _DAY_S = 86_400
+_SURE_S = (
+    1.0  # of timecode: what is shorter tells no rates apart that are as close as 24 and 23.976
+)
+_JITTER = 0.1  # of a frame: what is farther off is a gap
 
 
 class FrameRate(NamedTuple):
@@ -29,6 +33,7 @@ class FrameRate(NamedTuple):
 
 
 RATES = {
+    "23.976": FrameRate("23.976", 24, Fraction(24000, 1001), False),
     "24": FrameRate("24", 24, Fraction(24), False),
     "25": FrameRate("25", 25, Fraction(25), False),
     "29.97": FrameRate("29.97", 30, Fraction(30000, 1001), False),
@@ -60,6 +65,7 @@ class Found:
     at_s: float
     frames: int
     broken: int  # places where it does not go on by one
+    is_sure: bool = True  # whether it is long enough to tell rates a thousandth apart
 
     @property
     def offset_s(self) -> float:
@@ -232,14 +238,20 @@ def _words(bits: list[int], begins: list[float], rate_hz: int) -> Found | None:
             n += 1
     if len(codes) < 2:
         return None
-    steps = np.diff([at for _, _, at in codes])
-    real = 1.0 / float(np.median(steps))
+    times = np.array([at for _, _, at in codes])
+    steps = np.diff(times)
+    middle = float(np.median(steps))
+    # by the way from the first to the last, as rates lie only a thousandth apart
+    whole = steps[np.abs(steps / middle - 1.0) < _JITTER]
+    real = 1.0 / float(np.mean(whole))
     drops = sum(drop for _, drop, _ in codes) > len(codes) / 2
-    fits = [rate for rate in RATES.values() if rate.drops == drops]
+    counted = max(code.frames for code, _, _ in codes) + 1
+    fits = [rate for rate in RATES.values() if rate.drops == drops and rate.counted >= counted]
     rate = min(fits, key=lambda one: abs(float(one.real) - real))
+    is_sure = float(times[-1] - times[0]) >= _SURE_S
     numbers = np.array([number_of(code, rate) for code, _, _ in codes])
     broken = int(np.count_nonzero(np.diff(numbers) != 1))
-    return Found(rate, codes[0][0], codes[0][2], len(codes), broken)
+    return Found(rate, codes[0][0], codes[0][2], len(codes), broken, is_sure)
 
 
 def _code_of(bits: list[int]) -> Timecode | None:

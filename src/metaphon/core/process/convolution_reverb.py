@@ -24,7 +24,7 @@ from metaphon.core.process.impulse_response import (
     length_s,
 )
 from metaphon.core.process.processor import Channels, Running, choice, parameter
-from metaphon.core.process.reverb import Reverb, RoomAround
+from metaphon.core.process.reverb import LONGEST_PREDELAY_MS, Reverb, RoomAround
 
 _SHELF_Q, _BODY_Q = 0.5, 0.6  # broad
 # of a core at 48 kHz, as bin/bench reverb measures it: for a channel, and for each second of it
@@ -186,6 +186,16 @@ class ConvolutionReverb(Reverb):
     )
     high_shelf_db: float = parameter(
         0.0, -12.0, 12.0, unit="dB", step=0.1, group="Tone", help="Treble of the room."
+    )
+
+    predelay_ms: float = parameter(
+        0.0,
+        0.0,
+        LONGEST_PREDELAY_MS,
+        unit="ms",
+        step=1.0,
+        group="Space",
+        help="Time before the room answers; 0 as it was measured.",
     )
 
     def start(self, channels: Channels, rate_hz: int, latency: int) -> Running:

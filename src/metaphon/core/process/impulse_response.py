@@ -7,13 +7,13 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 import soundfile
-import soxr
 from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 
 from metaphon.core.dsp.partitioned import Responses, prepared
+from metaphon.core.dsp.resampling import resampled
 from metaphon.core.errors import InputError
-from metaphon.core.measure.room_response import decay_time_s
+from metaphon.core.measure.room_response import decay_time_s, noise_floor
 from metaphon.core.presence import present
 from metaphon.core.process.channel_shares import channel_shares, own_channels
 from metaphon.core.process.processor import Channels
@@ -146,9 +146,7 @@ def _read(file: Path, stamp: tuple[int, int], rate_hz: int) -> NDArray[np.float3
     form_for(_info(file)[0], file.name)
     sound, own_rate = soundfile.read(str(file), dtype="float32", always_2d=True)
     require_sound(sound, file.name)
-    if own_rate != rate_hz:
-        sound = soxr.resample(sound, own_rate, rate_hz, "VHQ")
-    result: NDArray[np.float32] = np.ascontiguousarray(sound.T)
+    result: NDArray[np.float32] = np.ascontiguousarray(resampled(sound.T, own_rate, rate_hz))
     result.flags.writeable = False
     return result
 
@@ -196,10 +194,15 @@ def _dying(sound: Array, shape: Shape, onset: int, rate_hz: int) -> Array:
     found = np.zeros_like(sound)
     after_s = np.maximum(np.arange(sound.shape[1]) - onset, 0) / rate_hz
     for band, part in zip(_bands(sound, shape, rate_hz), wanted, strict=True):
-        measured = decay_time_s(band[:, onset:].sum(axis=0), rate_hz)
+        heard = band[:, onset:].sum(axis=0)
+        measured = decay_time_s(heard, rate_hz)
         if measured is None:
             found += band
             continue
+        floor = noise_floor(heard, rate_hz)
+        if floor.power:  # the noise dies away as the room before it
+            beyond_s = np.maximum(after_s - floor.knee / rate_hz, 0.0)
+            band = band * 10.0 ** (-FALL * beyond_s / measured)
         aim = min(measured, max(part * measured, SHORTEST_DECAY_S))
         found += band * 10.0 ** (-FALL * after_s * (1.0 / aim - 1.0 / measured))
     return found

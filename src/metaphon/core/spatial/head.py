@@ -7,11 +7,11 @@ from typing import Any
 
 import numba
 import numpy as np
-import soxr
 from numpy.typing import ArrayLike, NDArray
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 from scipy.spatial import ConvexHull, QhullError
 
+from metaphon.core.dsp.resampling import resampled
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
@@ -325,8 +325,8 @@ def _loaded(path: Path, rate_hz: int) -> Head:
         )
     if source_rate != rate_hz:
         count, ears, taps = responses.shape
-        flat = soxr.resample(responses.reshape(count * ears, taps).T, source_rate, rate_hz, "VHQ").T
-        responses = flat.reshape(count, ears, -1)
+        flat = resampled(responses.reshape(count * ears, taps), round(source_rate), rate_hz)
+        responses = flat.reshape(count, ears, -1).astype(np.float64)
     try:
         return Head(positions[:, 0], positions[:, 1], responses, rate_hz)
     except (QhullError, np.linalg.LinAlgError):

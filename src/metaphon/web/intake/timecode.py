@@ -106,6 +106,8 @@ def read(request: HttpRequest, mix_id: int, audio_id: int) -> HttpResponse:
     audio.time_reference_s = found.offset_s
     audio.save(update_fields=["time_reference_s"])
     jumps = f", with {found.broken} jumps" if found.broken else ", unbroken"
+    if not found.is_sure:
+        jumps += "; it is too short to tell a rate from one a thousandth slower"
     return _said(
         f"Timecode at {found.rate.title}: {found.first.told(found.rate.drops)} at "
         f"{found.at_s:.3f} s{jumps}. {_against_the_mix(audio, found)}"
