@@ -66,7 +66,7 @@ class Alone(FolderTest):
     def test_every_value_that_moves_is_heard_to_move_in_every_way(self) -> None:
         moved = 0
         for kind in KINDS:
-            for name, low, high in movable(kind):
+            for place, (name, low, high) in enumerate(movable(kind)):
                 with self.subTest(kind=kind, name=name):
                     mix = self.moving(kind, name, low, high)
                     level = [lane for lane in mix.automation if lane.target != "t0/gain_db"]
@@ -81,6 +81,8 @@ class Alone(FolderTest):
                     }
                     for way, got in ways.items():
                         self.assertTrue(np.array_equal(got, wanted), way)
+                    if place:
+                        continue  # what follows is the same for all of a kind
                     [stem] = sources_of(mix)
                     self.assertTrue(np.array_equal(heard(stem.mix, pair), heard(mix, pair)))
                     plain = heard(*mix_heard(mix, MonitorSource(what="before", strip="t0")))

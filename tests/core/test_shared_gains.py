@@ -58,14 +58,19 @@ class Limited(FolderTest):
         return float(20 * np.log10(np.abs(sum(read[1:]) - read[0]).max() / np.abs(read[0]).max()))
 
     def test_stems_of_every_kind_add_up(self) -> None:
-        for kind in ("tracks", "buses", "placements"):
-            for rooms in ("shared", "apart"):
-                for more in ({}, {"rate_hz": 44100}, {"level": "limiter", "loudness_lufs": -9.0}):
-                    with self.subTest(kind=kind, rooms=rooms, **more):
-                        stems = {kind: ("0+2+0",)}
-                        results, _ = self.handed_over(stems=stems, rooms=rooms, **more)
-                        self.assertGreater(len(results), 2)
-                        self.assertLess(self.off_db(results), -90.0)
+        limited = {"level": "limiter", "loudness_lufs": -9.0}
+        for kind, rooms, more in (
+            ("tracks", "shared", limited),
+            ("tracks", "apart", {}),
+            ("buses", "shared", {"rate_hz": 44100}),
+            ("buses", "apart", limited),
+            ("placements", "shared", {}),
+        ):
+            with self.subTest(kind=kind, rooms=rooms, **more):
+                stems = {kind: ("0+2+0",)}
+                results, _ = self.handed_over(stems=stems, rooms=rooms, **more)
+                self.assertGreater(len(results), 2)
+                self.assertLess(self.off_db(results), -90.0)
 
     def test_in_pieces_and_from_anywhere(self) -> None:
         for more in ({"start_s": 0.7, "end_s": 1.9}, {"level": "limiter", "loudness_lufs": -9.0}):

@@ -71,4 +71,4 @@ class Ceiling(FolderTest):
                     form = {"level": level, "loudness_lufs": loudness, "rate_hz": rate_hz}
                     [made] = files_of(mix, self.folder / "out", "0+1+0", **form)
                     with self.subTest(sound=name, **form):
-                        self.assertLess(made.figures.true_peak_dbtp or 0.0, -1.0 + 1e-6)
+                        self.assertLess(made.figures.true_peak_dbtp or 0.0, -1.0 + 1e-4)

@@ -372,7 +372,7 @@ def _rest(block: Xml, element: Element, path: Path, column: int) -> None:
         divergence = SubElement(block, "objectDivergence")
         if path.in_room:
             aside = min(element.divergence_range_deg / OUT_IN_ROOM_DEG, 1.0)
-            divergence.set("positionRange", f"{aside:g}")
+            divergence.set("positionRange", f"{aside:.9g}")
         else:
             divergence.set("azimuthRange", f"{element.divergence_range_deg:g}")
         divergence.text = f"{path.divergence[column]:.6f}"

@@ -12,7 +12,7 @@ from scipy.signal import kaiser_beta
 from metaphon.core.dsp.block import Block
 
 _PASSED = 0.955  # of half the lower rate
-_DOWN_DB = 140.0
+_DOWN_DB = 147.0
 _MOST_PHASES = 2000  # rates with less in common go by a general-purpose converter
 
 

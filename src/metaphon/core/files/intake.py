@@ -46,9 +46,9 @@ def take_in(
 
     The conversion is flat almost up to half the lower rate, in 32-bit float, so that nothing clips.
     What was packed with losses is unpacked there as well, since its samples cannot be found again
-    to the frame otherwise. `outline` holds the highest sample of each of OUTLINE_COLUMNS equal stretches. Raises InputError as
-    `probe` does, for samples that are not numbers or a file that breaks off, and for what would
-    take more than `most_bytes` once it is converted.
+    to the frame otherwise. `outline` holds the highest sample of each of OUTLINE_COLUMNS equal
+    stretches. Raises InputError as `probe` does, for samples that are not numbers or a file that
+    breaks off, and for what would take more than `most_bytes` once it is converted.
     """
     info = probe(path, name)
     lossy = info.container in LOSSY
