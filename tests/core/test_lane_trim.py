@@ -136,5 +136,8 @@ class Trimmed(FolderTest):
                 set_by_one = SetValue(
                     strips=("t0",), path="placement/azimuth_deg", value=20.0, at_s=1.0
                 )
+                over = SetValue(strips=("t0",), path="placement/y", value=0.5, write_over=True)
+                if form == "sphere":  # said in the other form, the whole path goes
+                    self.assertEqual(moved_values(over.apply(mix), 1.0), {})
                 turned = moved_values(set_by_one.apply(after), 1.0)
                 self.assertAlmostEqual(turned["t0 placement/azimuth_deg"], 20.0, delta=0.1)

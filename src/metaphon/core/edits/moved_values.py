@@ -46,6 +46,8 @@ def moved_values(mix: Mix, at_s: float, most: int = 64) -> dict[str, float]:
         if strip.placement.mode == "object" and used_lanes(mix, strip):
             moved = placement_at(mix, strip, at_s)
             position = position_of(strip.model_copy(update={"placement": moved}))
-            where = (*FORMS["sphere"][:3], *FORMS["cube"][:3])
-            found |= {f"{strip_id} placement/{name}": position[name] for name in where}
+            other = FORMS[other_form(strip.placement.coordinates)][:3]
+            moves = used_lanes(mix, strip).keys() & set(FORMS[strip.placement.coordinates][:3])
+            for name in other if moves else ():
+                found[f"{strip_id} placement/{name}"] = position[name]
     return found

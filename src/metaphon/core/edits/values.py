@@ -93,8 +93,9 @@ class SetValue(Command):
         reached = self._reached(mix)
         value = self._read(mix)
         if self.write_over or self._is_switch(mix):
-            gone = [target for one in reached if (target := self._lane(mix, one))]
-            mix = without_lanes(mix, gone)
+            mix = without_lanes(
+                mix, [lane for one in reached for lane in self._written_over(mix, one)]
+            )
         if self.path == "gain_db" or self._position is not None:
             return self._shifted(mix, reached, float(value))
         for strip_id in reached:
@@ -190,6 +191,16 @@ class SetValue(Command):
             path = path.replace("basics", f"chain/{place}", 1)
         target = f"{strip_id}/{path}"
         return target if points_of(mix, target) is not None else None
+
+    def _written_over(self, mix: Mix, strip_id: str) -> list[str]:
+        """The lanes that go where a value is written over; of a position in another form, all."""
+        if target := self._lane(mix, strip_id):
+            return [target]
+        form = strip_of(mix, strip_id).placement.coordinates
+        if self._position is None or self._position in FORMS[form]:
+            return []
+        lanes = place_lanes(mix, strip_id)
+        return [lanes[name].target for name in FORMS[form][:3] if name in lanes]
 
     def _is_switch(self, mix: Mix) -> bool:
         """Whether the value has two states only, so that there is nothing to trim."""

@@ -149,7 +149,13 @@ const giveBack = { click: "button, summary, [type=checkbox]", change: "select" }
 for (const [name, controls] of Object.entries(giveBack))
   document.addEventListener(name, ({ target }) => {
     const control = byHand && target.closest?.(controls);
-    if (control) setTimeout(() => byHand && control.blur()); // a form is told first which button has sent it
+    // a form is told first which button has sent it; what was drawn anew meanwhile has got the keys in its place
+    if (control)
+      setTimeout(() => {
+        if (!byHand) return;
+        control.blur();
+        if (document.activeElement?.matches(controls)) document.activeElement.blur();
+      });
   });
 
 document.addEventListener("keydown", (event) => {
