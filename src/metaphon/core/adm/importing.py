@@ -301,12 +301,13 @@ def _within(name: str, value: float) -> float:
 
 def _levels(part: Element, notes: list[str]) -> tuple[float, float]:
     """The gain of a track and that of its clip, in dB, for that of an element."""
-    most = range_of_field(Track.model_fields["gain_db"]) or (-120.0, 12.0)
-    left = range_of_field(Clip.model_fields["gain_db"]) or (-60.0, 24.0)
-    level_db = min(max(part.gain_db, most[0]), most[1])
-    clip_db = min(max(part.gain_db - level_db, 0.0), left[1])
-    if part.gain_db - level_db - clip_db > 1e-6:
-        notes.append(f"{part.name}: {part.gain_db:.1f} dB is more than can be; it is held at 36.")
+    level_db = within(Track.model_fields["gain_db"], part.gain_db)
+    clip_db = within(Clip.model_fields["gain_db"], max(part.gain_db - level_db, 0.0))
+    most_db = level_db + clip_db
+    if part.gain_db - most_db > 1e-6:
+        notes.append(
+            f"{part.name}: {part.gain_db:.1f} dB is more than can be; it is held at {most_db:g}."
+        )
     return level_db, clip_db
 
 

@@ -22,7 +22,7 @@ from metaphon.core.document.positions import (
     used_lanes,
 )
 from metaphon.core.document.thinning import thinned_directions
-from metaphon.core.document.value_paths import range_of_field
+from metaphon.core.document.value_paths import within
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
 from metaphon.core.edits.position_forms import converted, without_place_lanes
 from metaphon.core.edits.values import positioned
@@ -184,7 +184,7 @@ class Spread(Command):
 
 def _held(name: str, value: float) -> float:
     """A value of a placement, held within its range."""
-    return float(np.clip(value, *(range_of_field(Placement.model_fields[name]) or (value, value))))
+    return float(within(Placement.model_fields[name], value))
 
 
 def with_place(mix: Mix, strip_id: str, values: Mapping[str, float]) -> Mix:

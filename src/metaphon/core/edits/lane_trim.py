@@ -57,8 +57,7 @@ def shifted_lane(mix: Mix, target: str, step: float) -> Mix:
 def trimmed_to(mix: Mix, target: str, value: float, at_s: float) -> Mix:
     """The mix with a lane moved as a whole, so that it has a value at a time.
 
-    As far as its other values leave room. On a logarithmic scale it is moved by a ratio. A switch
-    takes the value for good: its lane goes, and the strip keeps the value.
+    As far as its other values leave room. On a logarithmic scale it is moved by a ratio.
 
     Raises
     ------

@@ -15,6 +15,7 @@ from metaphon.core.document.targets import Target, target_named
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.dsp.resampling import Resampler
+from metaphon.core.engine.kept_gains import KeptGains
 from metaphon.core.files.audio import AudioWriter, ClipReader
 from metaphon.core.files.channel_labels import mask_of
 from metaphon.core.measure.channels import ChannelFigures, ChannelMeter
@@ -73,20 +74,16 @@ class FollowedGains:
     """
 
     def __init__(self, path: Path) -> None:
-        self._gains = ClipReader(path)
+        self._gains = KeptGains(path)
         self._at = 0
         self.reduction_db = 0.0
 
     def process(self, block: Block) -> Block:
         """Take and give (channels, frames)."""
         frames = block.shape[1]
-        gains = np.ones(frames, dtype=np.float32)
-        kept = self._gains.read(self._at, frames)[0]
-        inside = min(max(self._gains.frames - self._at, 0), frames)
-        gains[:inside] = kept[:inside]
+        gains = self._gains.read(self._at, frames)
         self._at += frames
-        if inside:
-            self.reduction_db = max(self.reduction_db, _reduction_db(gains))
+        self.reduction_db = max(self.reduction_db, _reduction_db(gains))
         return block * gains
 
     def finish(self) -> Block:
@@ -194,6 +191,9 @@ class Finished:
             block = block * self._gain
         if self._resampler:
             block = self._resampler.process(block)
+        self._write_levelled(block)
+
+    def _write_levelled(self, block: Block) -> None:
         self._write(self._levelling.process(block) if self._levelling else block)
 
     def _write(self, block: Block) -> None:
@@ -205,8 +205,7 @@ class Finished:
     def finish(self) -> Outcome:
         """Take the end for the end, and give what was measured."""
         if self._resampler:
-            rest = self._resampler.finish()
-            self._write(self._levelling.process(rest) if self._levelling else rest)
+            self._write_levelled(self._resampler.finish())
         if self._levelling:
             self._write(self._levelling.finish())
         self._write(np.zeros((self._count, self._tail), dtype=np.float32))

@@ -61,7 +61,7 @@ class StretchGains:
         """What writes gains down that are shown to it, for the stretch that begins at a frame."""
         return nullcontext(unseen)
 
-    def of(self, first: int) -> Callable[[StripPlan], Mapping[int, GainReader]]:
+    def followed(self, first: int) -> Callable[[StripPlan], Mapping[int, GainReader]]:
         """What the dynamics of a strip follow in the stretch that begins at a frame."""
         return lambda strip: {}
 
@@ -91,7 +91,7 @@ def rendered(
     spans: Sequence[Span],
     on_done: Callable[[float], None],
     on_strips: OnStrips = unseen,
-    gains: "StretchGains | None" = None,
+    gains: StretchGains | None = None,
 ) -> list[T]:
     """Render outputs into files, one stretch after the other.
 
@@ -125,7 +125,12 @@ def rendered(
             with follows.written(first) as write:
                 shown = (write,) if number else (write, on_strips)
                 for at, signals, cut in signals_of(
-                    plan, hands, (first, last), memory, on_strips=shown, gains_of=follows.of(first)
+                    plan,
+                    hands,
+                    (first, last),
+                    memory,
+                    on_strips=shown,
+                    gains_of=follows.followed(first),
                 ):
                     for lane, sound in zip(lanes, sounds, strict=True):
                         lane.add(sound, signals, at, cut)

@@ -293,7 +293,7 @@ class Making:
         if not self._runs[part.run].whole:
             return GainsFollowed(plan, begins, partial(self._gains_path, self._pieces))
         if part.run == 0 and part.outputs[:1] in ((), (0,)):
-            return GainsKept(plan, begins, partial(self._gains_path, self._folder))
+            return GainsKept(plan, partial(self._gains_path, self._folder))
         return StretchGains()
 
     def _gains_path(self, folder: Path, first: int) -> Path:

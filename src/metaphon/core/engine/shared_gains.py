@@ -5,22 +5,20 @@ down less, and the stems would no longer add up to the mix. So the render of the
 gain of every such processor, and the stems follow it.
 """
 
-from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
-from types import TracebackType
-from typing import Self
 
 import numpy as np
-from numpy.typing import NDArray
 
 from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.engine.automation import GRID_FRAMES
+from metaphon.core.engine.kept_gains import KeptGains
 from metaphon.core.engine.lanes import OnStrips, StretchGains
 from metaphon.core.engine.plan import Plan, StripPlan
 from metaphon.core.engine.render import StripRun
 from metaphon.core.engine.stems import as_in_mix
-from metaphon.core.files.audio import AudioWriter, ClipReader
+from metaphon.core.files.audio import AudioWriter
 
 Key = tuple[str, int]  # a strip and the place of a processor among those at work
 
@@ -49,14 +47,14 @@ def _begins(plan: Plan, first: int) -> int:
 class GainWriter:
     """Writes the gains of a stretch of a mix, one channel a processor; called after each block."""
 
-    def __init__(self, path: Path, plan: Plan, first: int) -> None:
-        self._keys = dynamics_of(plan)
+    def __init__(self, writer: AudioWriter, plan: Plan, keys: Sequence[Key], first: int) -> None:
+        self._writer = writer
+        self._keys = keys
         strips = {strip.id: strip for strip in plan.strips}
         ahead = [_ahead_of(strips[strip_id], place) for strip_id, place in self._keys]
         self._nearest = min(ahead)
         self._waits = [DelayLine(1, frames - self._nearest) for frames in ahead]
         self._next = _begins(plan, first)
-        self._writer = AudioWriter(path, len(self._keys), plan.rate_hz, "32f")
 
     def __call__(self, strips: Sequence[StripRun], at: int) -> None:
         """Take the gains of all strips in a block that begins at a frame of the mix."""
@@ -73,40 +71,6 @@ class GainWriter:
         self._writer.add(block)
         self._next = max(self._next, at + self._nearest + lines[0].shape[1])
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self._writer.__exit__(kind, error, trace)
-
-
-class GainReader:
-    """The gain that one processor took of the mix, at any frame of a stretch."""
-
-    def __init__(self, path: Path, begins: int, channel: int) -> None:
-        self._reader = ClipReader(path)
-        self._begins = begins
-        self._channel = channel
-
-    def read(self, first: int, frames: int) -> NDArray[np.float32]:
-        """Gains, (frames), from a frame of the mix on; 1 outside of what was kept."""
-        gains = np.ones(frames, dtype=np.float32)
-        start = max(first - self._begins, 0)
-        stop = min(first + frames - self._begins, self._reader.frames)
-        if start < stop:
-            kept = self._reader.read(start, stop - start)[self._channel]
-            gains[start + self._begins - first :][: stop - start] = kept
-        return gains
-
-    def close(self) -> None:
-        """Let go of the file."""
-        self._reader.close()
-
 
 class GainsKept(StretchGains):
     """The gains of a mix, kept stretch by stretch.
@@ -115,8 +79,32 @@ class GainsKept(StretchGains):
     ----------
     plan
         The mix.
+    path_of
+        The file of the stretch that begins at a frame.
+    """
+
+    def __init__(self, plan: Plan, path_of: Callable[[int], Path]) -> None:
+        self._plan = plan
+        self._path_of = path_of
+        self._keys = dynamics_of(plan)
+
+    @contextmanager
+    def written(self, first: int) -> Iterator[OnStrips]:
+        """What writes gains down that are shown to it, for the stretch that begins at a frame."""
+        path = self._path_of(first)
+        with AudioWriter(path, len(self._keys), self._plan.rate_hz, "32f") as writer:
+            yield GainWriter(writer, self._plan, self._keys, first)
+
+
+class GainsFollowed(StretchGains):
+    """The gains of a mix as its stems follow them.
+
+    Parameters
+    ----------
+    plan
+        The mix.
     begins
-        The frames that stretches begin at.
+        The frames that its stretches begin at.
     path_of
         The file of the stretch that begins at a frame.
     """
@@ -125,30 +113,17 @@ class GainsKept(StretchGains):
         self._plan = plan
         self._begins = begins
         self._path_of = path_of
-
-    def written(self, first: int) -> AbstractContextManager[OnStrips]:
-        """What writes gains down that are shown to it, for the stretch that begins at a frame."""
-        return GainWriter(self._path_of(first), self._plan, first)
-
-
-class GainsFollowed(StretchGains):
-    """The gains of a mix as its stems follow them; made as `GainsKept` is."""
-
-    def __init__(self, plan: Plan, begins: tuple[int, ...], path_of: Callable[[int], Path]) -> None:
-        self._plan = plan
-        self._begins = begins
-        self._path_of = path_of
         self._channels = {key: channel for channel, key in enumerate(dynamics_of(plan))}
 
-    def of(self, first: int) -> Callable[[StripPlan], dict[int, GainReader]]:
+    def followed(self, first: int) -> Callable[[StripPlan], dict[int, KeptGains]]:
         """What the dynamics of a strip follow in the stretch that begins at a frame."""
         stretch = max(begin for begin in self._begins if begin <= first)
         path, begins = self._path_of(stretch), _begins(self._plan, stretch)
 
-        def readers(strip: StripPlan) -> dict[int, GainReader]:
+        def readers(strip: StripPlan) -> dict[int, KeptGains]:
             places = [(as_in_mix(strip.id), place) for place in range(len(strip.chain))]
             return {
-                key[1]: GainReader(path, begins, self._channels[key])
+                key[1]: KeptGains(path, begins, self._channels[key])
                 for key in places
                 if key in self._channels
             }
