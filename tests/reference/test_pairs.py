@@ -142,7 +142,7 @@ class Followed(unittest.TestCase):
         delay = Motion(
             tuple((at_s * RATE_HZ).astype(int).tolist()), tuple((ms * RATE_HZ / 1000.0).tolist())
         )
-        late = -FractionalDelay(1).process(sound, delay)
+        late = -FractionalDelay(1, 100.0).process(sound, delay)
         unlike = noise(1, 16.0, 8) * 10.0 ** (noise_db / 20.0) * 10.0
         return np.concatenate([sound, late + unlike * np.std(sound)]).astype(np.float32)
 

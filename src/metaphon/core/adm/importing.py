@@ -1,9 +1,7 @@
 """A file with an audio definition made into a mix with its own recordings."""
 
 import re
-import shutil
 import struct
-import tempfile
 from dataclasses import replace
 from pathlib import Path as FilePath
 from typing import Any
@@ -25,7 +23,7 @@ from metaphon.core.document.mix import Automation, Clip, Mix, Placement, Track
 from metaphon.core.document.positions import FORMS, Coordinates
 from metaphon.core.document.value_paths import range_of_field, within
 from metaphon.core.errors import InputError
-from metaphon.core.files.audio import AudioWriter, ClipReader, call_rf64, probe
+from metaphon.core.files.audio import AudioWriter, ClipReader, probe
 from metaphon.core.files.wave_chunks import chunk, chunks
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
 
@@ -80,24 +78,6 @@ def import_file(path: FilePath, folder: FilePath, name: str = "") -> tuple[Mix, 
         Where the file cannot be read, in one sentence.
     """
     definition = definition_of(path)
-    with tempfile.TemporaryDirectory() as scratch:
-        return _imported(_readable(path, FilePath(scratch)), definition, folder, name)
-
-
-def _readable(path: FilePath, scratch: FilePath) -> FilePath:
-    """A file that libsndfile reads: BW64 as RF64, in a copy, since it is somebody else's."""
-    with path.open("rb") as file:
-        if file.read(4) != b"BW64":
-            return path
-    copy = scratch / path.name
-    shutil.copyfile(path, copy)
-    call_rf64(copy)
-    return copy
-
-
-def _imported(
-    path: FilePath, definition: Definition, folder: FilePath, name: str
-) -> tuple[Mix, tuple[str, ...]]:
     info = probe(path)
     folder.mkdir(parents=True, exist_ok=True)
     notes, parts = list(definition.notes), []

@@ -89,6 +89,20 @@ def range_of_field(field: FieldInfo) -> tuple[float, float] | None:
     return (float(low), float(high)) if low is not None and high is not None else None
 
 
+def highest(model: type[BaseModel], name: str) -> float:
+    """The highest value that a numeric field of a model takes.
+
+    Raises
+    ------
+    TypeError
+        Where it has no bounds.
+    """
+    bounds = range_of_field(model.model_fields[name])
+    if bounds is None:
+        raise TypeError(f"{name} has no bounds.")
+    return bounds[1]
+
+
 def within(field: FieldInfo, value: float) -> float:
     """A value held within the bounds of a numeric field, where it has any."""
     low, high = range_of_field(field) or (value, value)

@@ -17,8 +17,6 @@ from metaphon.core.dsp.past import Past
 
 HALF = 16  # samples of the interpolator on either side: the least delay that is no whole number
 STEEPEST = 0.25  # samples a sample: four and a half semitones
-_KEPT = 4800  # samples that are kept at any delay, so that a longer one has something to read
-_RISE = 480
 _FRACTIONS = 1024
 _BETA = 10.0
 
@@ -33,10 +31,13 @@ class FractionalDelay:
     ----------
     channels : int
         How many channels its blocks have.
+    longest : float
+        The longest delay it will be asked for, in samples: so much of the sound is kept at any
+        delay, as a longer one has something to read then.
     """
 
-    def __init__(self, channels: int) -> None:
-        self._past = Past(channels, _KEPT)
+    def __init__(self, channels: int, longest: float) -> None:
+        self._past = Past(channels, int(np.ceil(longest)) + HALF)
 
     def process(self, block: Block, delay: Motion[float]) -> Block:
         """Take and give (channels, frames).
@@ -60,9 +61,8 @@ class FractionalDelay:
         if not whole:
             self._past.pass_by(block)
             return block
-        joined = self._joined(block, whole)
-        stop = joined.shape[1] - whole
-        return np.ascontiguousarray(joined[:, stop - block.shape[1] : stop])
+        joined = self._past.joined(block, whole)
+        return np.ascontiguousarray(joined[:, : block.shape[1]])
 
     def _passing_over(
         self,
@@ -84,11 +84,8 @@ class FractionalDelay:
         return passed
 
     def _joined(self, block: Block, most: float) -> Block:
-        """What came before and the block; enough is kept for the longest delay there was."""
-        need = int(np.ceil(most)) + HALF
-        if need > self._past.frames:
-            self._past.grow(need, _RISE)
-        return self._past.joined(block)
+        """The block, and before it as much as a delay reads."""
+        return self._past.joined(block, int(np.ceil(most)) + HALF)
 
 
 @lru_cache(maxsize=1)

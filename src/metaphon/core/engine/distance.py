@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, next_fast_len, rfft, rfftfreq
 
 from metaphon.core.document.mix import Placement
+from metaphon.core.document.value_paths import highest
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.fractional_delay import HALF, FractionalDelay
 from metaphon.core.dsp.motion import Motion
@@ -26,7 +27,7 @@ _SIZE = next_fast_len(GRID_FRAMES + _AIR_TAPS - 1, real=True)
 _STEPS_A_DOUBLING = 48
 _NO_AIR = -10_000  # a step so small that the filter passes everything
 _STEP = 256  # frames from one look at a distance to the next
-_GOING_BACK = 4  # rounds; each divides what is wrong by the speed of sound over that of the source
+_GOING_BACK = 8  # rounds; each divides what is wrong by the speed of sound over that of the source
 _RAMP = (np.arange(GRID_FRAMES) / GRID_FRAMES).astype(np.float32)
 
 
@@ -84,6 +85,11 @@ class DistanceEffect:
         return travels + _AIR_TAPS / 44100.0
 
 
+def _farthest_m() -> float:
+    """How far any object can be."""
+    return highest(Placement, "distance") * highest(Placement, "sphere_m")
+
+
 def distance_effect(where: ObjectPosition) -> DistanceEffect | None:
     """What distance does to an object; None where it does nothing."""
     return DistanceEffect(where) if distance_is_heard(where.placement) else None
@@ -102,7 +108,7 @@ class DistanceRun:
         self._before: DistanceEffect | None = None
         self._rate_hz = rate_hz
         self._overlap_add = OverlapAdd(channels, _SIZE, GRID_FRAMES)
-        self._way = FractionalDelay(channels)
+        self._way = FractionalDelay(channels, _farthest_m() / SPEED_OF_SOUND_M_S * rate_hz)
 
     def adopt(self, away: DistanceEffect) -> None:
         """Go on by another way; the sound passes over within the next piece."""

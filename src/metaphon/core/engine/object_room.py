@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.document.mix import Placement
 from metaphon.core.document.positions import FORMS
+from metaphon.core.document.value_paths import highest
 from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.fractional_delay import HALF, FractionalDelay
 from metaphon.core.dsp.motion import Motion, add_mixed
@@ -27,6 +28,11 @@ MOVING = (*FORMS["sphere"][:3], *FORMS["cube"][:3])  # what of a placement moves
 _IMAGES = 6  # one for each wall
 _EARS = (0.5, 0.5, 0.4)  # where the listener is, as parts of the room
 _CLEAR_M = 0.1  # of a wall
+_LARGEST_M = (
+    highest(Placement, "room_width_m"),
+    highest(Placement, "room_depth_m"),
+    highest(Placement, "room_height_m"),
+)
 Taps = tuple[NDArray[np.float64], NDArray[np.float64]]
 
 
@@ -66,7 +72,7 @@ class RoomRun(Processor):
         return _Reflecting(rate_hz)
 
     def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:  # noqa: D102
-        return 2.0 * float(np.linalg.norm(self.walls_m)) / SPEED_OF_SOUND_M_S
+        return _longest_way_m(self.walls_m) / SPEED_OF_SOUND_M_S
 
     def taps(self, rate_hz: int) -> "Taps":
         """How late each reflection is, (images), in samples, and its gains, (images, channels)."""
@@ -86,6 +92,11 @@ class RoomRun(Processor):
             found = to_sphere(x, y, z, REFERENCES[self.reference])
             azimuth, elevation, distance = (float(one[0]) for one in found)
         return unit_vectors(azimuth, elevation), distance
+
+
+def _longest_way_m(walls_m: tuple[float, float, float]) -> float:
+    """The longest way from a source to a listener by one wall of a room."""
+    return 2.0 * float(np.linalg.norm(walls_m))
 
 
 @lru_cache(4096)
@@ -109,7 +120,10 @@ class _Reflecting:
 
     def __init__(self, rate_hz: int) -> None:
         self._rate_hz = rate_hz
-        self._ways = [FractionalDelay(1) for _ in range(_IMAGES)]
+        self._ways = [
+            FractionalDelay(1, _longest_way_m(_LARGEST_M) / SPEED_OF_SOUND_M_S * rate_hz)
+            for _ in range(_IMAGES)
+        ]
 
     def process(self, block: Block, parameters: Motion[RoomRun], at: int) -> Block:
         out = np.zeros((CHANNELS, block.shape[1]), dtype=np.float32)

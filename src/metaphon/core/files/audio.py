@@ -25,6 +25,7 @@ from metaphon.core.files.dither import Dither
 from metaphon.core.files.wav_samples import wav_samples
 from metaphon.core.files.wave_chunks import set_mask
 from metaphon.core.presence import present
+from metaphon.core.sound_file import open_sound
 
 LONGEST_S = 86_400
 MOST_CHANNELS = 64  # an ambisonic scene of order 7
@@ -77,70 +78,65 @@ def probe(path: Path, name: str = "") -> AudioInfo:
 @lru_cache(maxsize=4096)  # a mix in play is made ready anew at every edit
 def _probed(path: Path, name: str, changed_ns: int, held: int) -> AudioInfo:
     try:
-        info = soundfile.info(str(path))
+        with open_sound(path) as file:
+            kind, encoding, frames = file.format, file.subtype, file.frames
+            channels, rate_hz = file.channels, file.samplerate
     except (soundfile.LibsndfileError, RuntimeError):
         raise InputError(f"{name} is not an audio file that can be read; bring {READ}.") from None
-    container = CONTAINERS.get(info.format)
+    container = CONTAINERS.get(kind)
     if container is None:
-        raise InputError(f"{name} is a {info.format} file; bring {READ}.")
+        raise InputError(f"{name} is a {kind} file; bring {READ}.")
     low, high = RATES_HZ
-    if not low <= info.samplerate <= high:
+    if not low <= rate_hz <= high:
         raise InputError(
-            f"{name} says it is at {info.samplerate} Hz; a recording may be at {low // 1000} to "
+            f"{name} says it is at {rate_hz} Hz; a recording may be at {low // 1000} to "
             f"{high // 1000} kHz. Export it again."
         )
-    if info.frames > LONGEST_S * info.samplerate:
+    if frames > LONGEST_S * rate_hz:
         raise InputError(f"{name} is longer than a day; split it.")
-    if not 1 <= info.channels <= MOST_CHANNELS:
+    if not 1 <= channels <= MOST_CHANNELS:
         raise InputError(
-            f"{name} has {info.channels} channels; a recording may have 1 to "
-            f"{MOST_CHANNELS}. Split it."
+            f"{name} has {channels} channels; a recording may have 1 to {MOST_CHANNELS}. Split it."
         )
     promised = _promised_bytes(path)
+    if held - promised >= 1 << 32:
+        raise InputError(
+            f"{name} is past 4 GB, and a header of its kind cannot say how long it is; export it "
+            "as RF64, BW64, W64 or CAF."
+        )
     if promised > held + 1:
         raise InputError(
             f"{name} is cut short: {held} of {promised} bytes are there. Copy or export it again."
         )
-    if info.frames <= 0:
+    if frames <= 0:
         raise InputError(f"{name} holds no sound, 0 samples; export it again.")
-    return AudioInfo(container, info.subtype, info.channels, info.samplerate, info.frames)
+    return AudioInfo(container, encoding, channels, rate_hz, frames)
 
 
 def _promised_bytes(path: Path) -> int:
-    """The end of the sound as a RIFF or IFF header gives it; 0 where it does not say.
+    """The end of the sound as a RIFF or IFF header gives it, or its beginning if it does not say.
 
-    The reading library mends such headers silently, and a mix would be short without anybody
-    knowing.
+    Other files promise what they hold. The reading library mends such headers silently, and a mix
+    would be short without anybody knowing.
     """
     with path.open("rb") as file:
         head = file.read(12)
         order = {b"RIFF": "<", b"FORM": ">"}.get(head[:4])
         if order is None:
-            return 0
+            return path.stat().st_size
         while len(chunk := file.read(8)) == 8:
             kind, size = chunk[:4], struct.unpack(order + "I", chunk[4:])[0]
             if kind in (b"data", b"SSND"):
-                return 0 if size in (0, 0xFFFFFFFF) else file.tell() + size
+                return file.tell() + (0 if size == 0xFFFFFFFF else size)
             file.seek(size + size % 2, os.SEEK_CUR)
-    return 0
-
-
-def call_rf64(path: Path) -> None:
-    """Call a BW64 file RF64, which is the same but for its first word and which more can read.
-
-    Source: ITU-R BS.2088-1, annex 1. Other files are left as they are.
-    """
-    with path.open("r+b") as file:
-        if file.read(4) == b"BW64":
-            file.seek(0)
-            file.write(b"RF64")
+    return path.stat().st_size
 
 
 class ClipReader:
     """Reads stretches of a file at any place, silence outside it."""
 
     def __init__(self, path: Path) -> None:
-        self._file = soundfile.SoundFile(str(present(path)))
+        self._file = open_sound(path)
         self.channels = self._file.channels
         self.frames = self._file.frames
         self._at = 0

@@ -12,6 +12,7 @@ from metaphon.core.dsp.resampling import Resampler
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import LOSSY, AudioInfo, AudioWriter, probe
 from metaphon.core.measure.peaks import NEAR_FULL_SCALE, decibels
+from metaphon.core.sound_file import open_sound
 
 OUTLINE_COLUMNS = 600
 _BLOCK = 1 << 16
@@ -63,7 +64,7 @@ def take_in(
     peaks = np.zeros(info.channels)
     done = 0
     frames = info.frames
-    with soundfile.SoundFile(str(path)) as file:
+    with open_sound(path) as file:
         if converted:
             resampler = (
                 Resampler(info.channels, info.sample_rate_hz, rate_hz)

@@ -87,11 +87,22 @@ def add_chunks(path: Path, more: Mapping[bytes, bytes]) -> None:
             )
         size = file.tell() - 8
         file.seek(0)
-        if file.read(4) == b"RIFF":
-            file.write(struct.pack("<I", min(size, _UNSAID)))
+        if file.read(4) == b"RIFF" and size < _UNSAID:
+            file.write(struct.pack("<I", size))
             return
-        if b"chna" in more:
-            file.seek(0)
-            file.write(b"BW64")
-        file.seek(20)  # ds64 is the first chunk
-        file.write(struct.pack("<Q", size))
+    _set_long_sizes(path, size, b"BW64" if b"chna" in more else b"RF64")
+
+
+def _set_long_sizes(path: Path, size: int, word: bytes) -> None:
+    """Write the head of a file anew with `ds64` as its first chunk, its sound staying in place."""
+    at, held = next((at, length) for kind, at, length in chunks(path) if kind == b"data")
+    form = chunk(path, b"fmt ") or b""
+    (frame_bytes,) = struct.unpack("<H", form[12:14])
+    head = word + struct.pack("<I4s", _UNSAID, b"WAVE")
+    head += struct.pack("<4sIQQQI", b"ds64", 28, size, held, held // frame_bytes, 0)
+    head += struct.pack("<4sI", b"fmt ", len(form)) + form
+    room = at - len(head) - 8
+    if room >= 8:
+        head += struct.pack("<4sI", b"JUNK", room - 8) + bytes(room - 8)
+    with path.open("r+b") as file:
+        file.write(head + struct.pack("<4sI", b"data", _UNSAID))

@@ -3,11 +3,11 @@
 from pathlib import Path
 
 import numpy as np
-import soundfile
 from numpy.typing import NDArray
 
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.presence import present
+from metaphon.core.sound_file import open_sound
 
 BASE = 8  # stretches of 2 to the power of this many frames are kept
 TILE = 512  # stretches in one part of a drawing
@@ -27,7 +27,7 @@ def measure_peaks(recording: Path, into: Path) -> None:
         Where the peaks go: an array (stretches, 2), lowest and highest, 32767 at full scale.
     """
     found = []
-    with soundfile.SoundFile(str(present(recording))) as file:
+    with open_sound(recording) as file:
         while len(block := file.read(_BLOCK, dtype="float32", always_2d=True)):
             found.append(_extremes(block, 1 << BASE))
     np.save(into, np.concatenate(found) if found else np.zeros((0, 2), dtype=np.int16))

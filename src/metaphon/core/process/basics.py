@@ -25,6 +25,7 @@ from metaphon.core.process.processor import Channels, Processor, Running, choice
 Matrix = NDArray[np.float64]
 Slope = Literal["6", "12", "18", "24", "30", "36", "42", "48"]
 
+_LATEST_MS = 1000.0
 _MID_SIDE = np.array([[0.5, 0.5], [0.5, -0.5]])
 _LEFT_RIGHT = np.array([[1.0, 1.0], [1.0, -1.0]])
 
@@ -110,7 +111,7 @@ class Basics(Processor):
     delay_ms: float = parameter(
         0.0,
         -200.0,
-        1000.0,
+        _LATEST_MS,
         unit="ms",
         step=0.02,
         help=(
@@ -214,7 +215,7 @@ class _Basics:
         self._rate_hz = rate_hz
         self._latency = latency
         self._cut = Cascade(channels)
-        self._delay = FractionalDelay(channels)
+        self._delay = FractionalDelay(channels, _LATEST_MS * 1e-3 * rate_hz + latency)
         self._matrix: Memo[Basics, Matrix] = Memo(lambda one: one.matrix(channels))
         self._delays: Memo[Basics, float] = Memo(self._late)
         self._still: Memo[Matrix, Block | None] = Memo(self._unless_untouched)

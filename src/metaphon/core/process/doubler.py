@@ -13,6 +13,8 @@ from metaphon.core.dsp.motion import PIECE, Motion
 from metaphon.core.process.processor import Channels, Processor, Running, parameter, switch
 
 _MOST = 4
+_LATEST_MS = 80.0
+_WIDEST_DRIFT_MS = 20.0
 _POINTS = 128  # frames from one place of a drift to the next
 _STEEPEST = 1.5  # of the curve from one chance value to the next, over its length
 _QUICKEST_S = 0.25
@@ -43,10 +45,20 @@ class Doubler(Processor):
     kind: Literal["doubler"] = "doubler"
     doubles: float = parameter(1.0, 0.0, _MOST, unit="", step=1.0, help="How many beside it.")
     time_ms: float = parameter(
-        22.0, 5.0, 80.0, unit="ms", step=0.5, help="How late they come, in the middle of the drift."
+        22.0,
+        5.0,
+        _LATEST_MS,
+        unit="ms",
+        step=0.5,
+        help="How late they come, in the middle of the drift.",
     )
     drift_ms: float = parameter(
-        4.0, 0.0, 20.0, unit="ms", step=0.1, help="How far they drift from that, either way."
+        4.0,
+        0.0,
+        _WIDEST_DRIFT_MS,
+        unit="ms",
+        step=0.1,
+        help="How far they drift from that, either way.",
     )
     drift_cents: float = parameter(
         6.0, 0.5, 30.0, unit="cent", step=0.5, help="How far their pitch may be bent by it."
@@ -142,7 +154,10 @@ class _Doubler:
         self._rate_hz = rate_hz
         self._late = DelayLine(channels, latency)
         self._latency = latency
-        self._delays = [FractionalDelay(channels) for _ in range(_MOST)]
+        self._delays = [
+            FractionalDelay(channels, (_LATEST_MS + _WIDEST_DRIFT_MS) * 1e-3 * rate_hz + latency)
+            for _ in range(_MOST)
+        ]
 
     def process(self, block: Block, parameters: Motion[Doubler], at: int) -> Block:
         # piece by piece, so that the length of a block changes nothing

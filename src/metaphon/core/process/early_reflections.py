@@ -43,7 +43,8 @@ class EarlyReflections:
     def __init__(self, channels: Channels, rate_hz: int) -> None:
         self._channels = channels
         self._rate_hz = rate_hz
-        self._past = Past(channels.count, longest_samples(rate_hz))
+        self._longest = longest_samples(rate_hz)
+        self._past = Past(channels.count, self._longest)
 
     def process(self, source: Block, size: Motion[float], level: Motion[float]) -> Block:
         """Take and give (channels, frames); `level` is an amplitude."""
@@ -52,7 +53,7 @@ class EarlyReflections:
         if not line.any():
             self._past.pass_by(source)
             return out
-        joined = self._past.joined(source)
+        joined = self._past.joined(source, self._longest)
         if size.moves:
             along = np.linspace(0.0, 1.0, source.shape[1], dtype=np.float32)
             _reflect(joined, out, *self._taps(size.values[0]), line * (1.0 - along))

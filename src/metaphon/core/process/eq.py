@@ -305,7 +305,7 @@ class _Eq:
         self._stereo = channels == 2
         self._bands = Cascade(channels)
         self._sides = {side: Cascade(1) for side in SIDES}
-        self._delay = FractionalDelay(channels)
+        self._delay = FractionalDelay(channels, latency)
         self._whole = FilterWithMemory(channels)
         self._ways = [FilterWithMemory(1) for _ in range(4)]  # of a pair, while sides differ
         self._apart = False

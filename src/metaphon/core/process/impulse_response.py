@@ -18,6 +18,7 @@ from metaphon.core.presence import present
 from metaphon.core.process.channel_shares import channel_shares, own_channels
 from metaphon.core.process.processor import Channels
 from metaphon.core.process.reverb import FALL
+from metaphon.core.sound_file import open_sound
 from metaphon.core.spatial.ambisonics import channels_of, encode, order_of
 from metaphon.core.spatial.decoding import max_re_weights, per_channel
 from metaphon.core.spatial.layouts import layout_for_channels
@@ -32,6 +33,7 @@ _EARLY_S = 0.08  # after the first sound, what is near or far
 _OVER_S = 0.02
 _FAR_DB = 12.0
 _GONE_DB = -110.0
+_UNIT_ENERGY_HZ = 48_000
 _DENSE_S = (0.0051, 0.0078, 0.0113, 0.0171)
 
 
@@ -108,13 +110,14 @@ def _info(file: Path) -> tuple[int, float]:
 @lru_cache(64)
 def _told(file: Path, stamp: tuple[int, int]) -> tuple[int, float]:
     try:
-        found = soundfile.info(str(file))
+        with open_sound(file) as found:
+            channels, seconds = found.channels, found.frames / found.samplerate
     except (soundfile.LibsndfileError, OSError):
         raise InputError(
             f"The response {file.name} is not there or cannot be read; choose another."
         ) from None
-    require_length(found.duration, file.name)
-    return found.channels, found.duration
+    require_length(seconds, file.name)
+    return channels, seconds
 
 
 def require_length(seconds: float, name: str) -> None:
@@ -144,7 +147,8 @@ def read_response(file: Path, rate_hz: int) -> NDArray[np.float32]:
 @lru_cache(8)
 def _read(file: Path, stamp: tuple[int, int], rate_hz: int) -> NDArray[np.float32]:
     form_for(_info(file)[0], file.name)
-    sound, own_rate = soundfile.read(str(file), dtype="float32", always_2d=True)
+    with open_sound(file) as opened:
+        sound, own_rate = opened.read(dtype="float32", always_2d=True), opened.samplerate
     require_sound(sound, file.name)
     result: NDArray[np.float32] = np.ascontiguousarray(resampled(sound.T, own_rate, rate_hz))
     result.flags.writeable = False
@@ -161,6 +165,8 @@ def _made(stamp: tuple[int, int], key: Key) -> Responses:
     sound = read_response(key.file, key.rate_hz).astype(np.float64)
     sound = shaped(sound, key.shape, key.rate_hz)
     entering, found = _laid(sound, key.form, key.apart, key.channels)
+    # the same response has less energy in more samples: unit energy is meant at one rate
+    found *= np.sqrt(_UNIT_ENERGY_HZ / key.rate_hz)
     return prepared(entering, found.astype(np.float32), key.channels.count)
 
 

@@ -164,7 +164,7 @@ class RoomAround:
     def __init__(self, channels: Channels, rate_hz: int) -> None:
         self._rate_hz = rate_hz
         self._channels = channels
-        self._predelay = FractionalDelay(channels.count)
+        self._predelay = FractionalDelay(channels.count, LONGEST_PREDELAY_MS * 1e-3 * rate_hz)
         self._cascade = Cascade(channels.count)
         self._cuts: Memo[Reverb, tuple[Sections, Sections]] = Memo(lambda one: one.cuts(rate_hz))
 

@@ -112,7 +112,7 @@ class _VirtualPair:
         self._before = np.zeros((2, PIECE), dtype=np.float32)
         ways = [(channel, ear) for channel in range(2) for ear in range(2)]
         self._heads = {way: FilterWithMemory(1) for way in ways}
-        self._delays = {way: FractionalDelay(1) for way in ways}
+        self._delays = {way: FractionalDelay(1, 2.0 * _late(rate_hz)) for way in ways}
 
     def process(self, block: Block, parameters: Motion[VirtualPair], at: int) -> Block:
         if not self._stereo:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
 from metaphon.core.process.impulse_response import require_length, require_sound
+from metaphon.core.sound_file import open_sound
 from metaphon.core.spaces.space import Space
 from metaphon.core.spatial.sofa import ONE_AT_A_TIME
 
@@ -34,9 +35,10 @@ def as_flac(path: Path, made: Path, name: str) -> tuple[int, int, int]:
     Raises InputError in one sentence for what is no sound, silent, not numbers or too long.
     """
     try:
-        found = soundfile.info(str(path))
-        require_length(found.duration, name)
-        sound, rate_hz = soundfile.read(str(path), dtype="float32", always_2d=True)
+        with open_sound(path) as file:
+            rate_hz = file.samplerate
+            require_length(file.frames / rate_hz, name)
+            sound = file.read(dtype="float32", always_2d=True)
     except (soundfile.LibsndfileError, OSError):
         raise InputError(f"{name} is no sound file that can be read; export it as WAV.") from None
     require_sound(sound, name)
@@ -44,7 +46,7 @@ def as_flac(path: Path, made: Path, name: str) -> tuple[int, int, int]:
         write_wav(made, sound.T, rate_hz)  # FLAC holds eight channels
     else:
         write_flac(made, sound.T, rate_hz)
-    return sound.shape[1], sound.shape[0], int(rate_hz)
+    return sound.shape[1], sound.shape[0], rate_hz
 
 
 def write_sofa(

@@ -13,7 +13,7 @@ from metaphon.core.adm.importing import has_definition
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
-from metaphon.core.files.audio import AudioInfo, call_rf64
+from metaphon.core.files.audio import AudioInfo
 from metaphon.core.files.broadcast_wave import time_reference_samples
 from metaphon.core.files.channel_labels import layout_told
 from metaphon.core.files.intake import take_in
@@ -61,7 +61,6 @@ def store(
     `progress` is told how much of it was checked, 0 to 1. Raises InputError in one sentence, and
     then nothing is left behind.
     """
-    call_rf64(path)
     with tempfile.TemporaryDirectory(dir=path.parent) as folder:
         converted = Path(folder) / "converted.wav"
         taken = read_apart(

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import soundfile
 from django.core.files.uploadedfile import TemporaryUploadedFile
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
@@ -14,7 +13,7 @@ from django.shortcuts import get_object_or_404, render
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
-from metaphon.core.presence import present
+from metaphon.core.sound_file import open_sound
 from metaphon.core.spaces.response_files import write_sofa, write_wav
 from metaphon.core.spaces.space import Space
 from metaphon.web.jobs.models import SpaceSimulation
@@ -159,9 +158,8 @@ def give(request: HttpRequest, mix_id: int, response_id: int, form: str) -> File
     row = own.get(response_id)
     if row is None or form not in _WRITERS:
         raise InputError("This response is not there; choose another.")
-    sound, rate_hz = soundfile.read(
-        str(present(path_of(row.stored_as))), dtype="float32", always_2d=True
-    )
+    with open_sound(path_of(row.stored_as)) as file:
+        sound, rate_hz = file.read(dtype="float32", always_2d=True), file.samplerate
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"response.{form}"
         if form == "sofa":
