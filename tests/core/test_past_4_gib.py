@@ -122,7 +122,7 @@ class Read(LongFileTest):
             np.testing.assert_allclose(got[:, :RATE_HZ], self.last, atol=1e-6)
 
     def test_a_header_that_cannot_say_the_size_is_refused(self) -> None:
-        """The length modulo 4 GiB, or none, as some write it: of what it says, hours are missing."""
+        """The length modulo 4 GiB, or none: of what it says, hours are missing."""
         for said in (FRAMES * 6 % GIB4, UNSAID, 0):
             path = self.long_file(riff(said), f"{said}.wav")
             with self.subTest(said), self.assertRaisesRegex(InputError, "past 4 GB"):

@@ -32,7 +32,7 @@ def open_sound(path: Path) -> soundfile.SoundFile:
     return _Bw64File(path) if is_bw64 else soundfile.SoundFile(str(path))
 
 
-class _Bw64File(soundfile.SoundFile):
+class _Bw64File(soundfile.SoundFile):  # type: ignore[misc]
     def __init__(self, path: Path) -> None:
         self._bytes = _Bw64AsRf64(path)
         super().__init__(self._bytes)

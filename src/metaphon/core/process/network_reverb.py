@@ -37,7 +37,9 @@ _MOST_APART = 3.0  # powers of ten between the losses of two bands in one round
 # what is made up for of what the first round loses: a large room that dies away before its first
 # reflections have come is soft
 _LEAST_ENERGY = 0.02
-_HIGHEST_HZ = 20000.0  # where damping is told
+_HIGHEST_HZ = 20000.0  # where damping is told, of a network at a rate
+_DAMPED_AT_HZ = 48000
+_ALIKE_HZ = 8000.0  # where it is the same at every rate
 
 Line = NDArray[np.float64]
 
@@ -289,7 +291,8 @@ class NetworkReverb(Reverb):
         low = _low_shelf(bass, self.bass_corner_hz, rate_hz)
         high = _high_shelf(treble, self.treble_corner_hz, rate_hz)
         top = 10.0 ** (-lost / self.treble_decay * self.damping / (1.0 - self.damping))
-        pole = _pole(top, min(_HIGHEST_HZ, 0.45 * rate_hz), rate_hz)
+        damped = _passed(_pole(top, _HIGHEST_HZ, _DAMPED_AT_HZ), _ALIKE_HZ, _DAMPED_AT_HZ)
+        pole = _pole(damped, _ALIKE_HZ, rate_hz)
         return np.concatenate([10.0**-lost, *low, *high, pole])
 
 
@@ -374,6 +377,12 @@ def _pole(gain: Line, at_hz: float, rate_hz: int) -> Line:
     b = 1.0 - square * c
     inside = np.sqrt(np.maximum(b * b - (1.0 - square) ** 2, 0.0))
     return np.asarray(np.where(square < 1.0, (b - inside) / np.maximum(1.0 - square, 1e-12), 0.0))
+
+
+def _passed(pole: Line, at_hz: float, rate_hz: int) -> Line:
+    """The gain of a one-pole low-pass at a frequency."""
+    z = np.exp(-2j * np.pi * at_hz / rate_hz)
+    return np.asarray(np.abs((1.0 - pole) / (1.0 - pole * z)))
 
 
 def _passing(numbers: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.complex128]:

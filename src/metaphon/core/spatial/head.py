@@ -48,9 +48,10 @@ class Head:
         azimuth_deg: ArrayLike,
         elevation_deg: ArrayLike,
         responses: NDArray[Any],
+        measured_hz: float,
         rate_hz: int,
     ) -> None:
-        """Take responses of shape (directions, 2, taps)."""
+        """Take responses of shape (directions, 2, taps) at their own rate, and the one they get."""
         self.rate_hz = rate_hz
         self.taps = round(TAPS_S * rate_hz)
         vectors = unit_vectors(azimuth_deg, elevation_deg)
@@ -60,7 +61,13 @@ class Head:
             np.linalg.inv(vectors[self._triangles]).transpose(2, 1, 0)
         )
         self._kept: dict[int, tuple[NDArray[np.complex64], NDArray[np.complex64]]] = {}
-        delays = _onsets(responses)
+        # before they are at another rate, so that ears are as far apart in time at all of them
+        self._delays = _onsets(responses) * (rate_hz / measured_hz)
+        if measured_hz != rate_hz:
+            flat = resampled(
+                responses.reshape(-1, responses.shape[-1]), round(measured_hz), rate_hz
+            )
+            responses = flat.reshape(*responses.shape[:2], -1).astype(np.float64)
         size = 1 << (4 * max(self.taps, responses.shape[-1]) - 1).bit_length()
         power = np.abs(rfft(responses, size)) ** 2
         level = 0.5 * np.log(np.maximum(power, 1e-12 * power.max()))
@@ -71,7 +78,6 @@ class Head:
         level -= 0.5 * np.log(2.0) * (1.0 - heard)
         found = irfft(minimum_phase_spectrum(level, size), size)
         self._aligned = np.roll(found, _LEAD, axis=-1)[..., : self.taps] * _fade(self.taps)
-        self._delays = delays
 
     def _areas(self, vectors: NDArray[np.float64]) -> NDArray[np.float64]:
         """The part of the sphere that each measured direction stands for, (directions)."""
@@ -317,18 +323,14 @@ def _loaded(path: Path, rate_hz: int) -> Head:
         raise InputError(
             f"The measured head {path.name} is not there; install Debian's libmysofa1."
         )
-    responses, source_rate, positions, _ = read_sofa(path)
+    responses, measured_hz, positions, _ = read_sofa(path)
     if len(positions) != len(responses) or positions.shape[1] < 2:
         raise InputError(
             f"{path.name} names {len(positions)} directions for {len(responses)} responses; export "
             "it again."
         )
-    if source_rate != rate_hz:
-        count, ears, taps = responses.shape
-        flat = resampled(responses.reshape(count * ears, taps), round(source_rate), rate_hz)
-        responses = flat.reshape(count, ears, -1).astype(np.float64)
     try:
-        return Head(positions[:, 0], positions[:, 1], responses, rate_hz)
+        return Head(positions[:, 0], positions[:, 1], responses, measured_hz, rate_hz)
     except (QhullError, np.linalg.LinAlgError):
         raise InputError(
             f"{path.name} does not hold directions from all round; choose another SOFA file."

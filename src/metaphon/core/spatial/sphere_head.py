@@ -9,7 +9,7 @@ from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.head import Head
 
-_TAPS = 256
+_LENGTH_S = 256 / 48000.0
 _LEAD_S = 0.0012
 _SHADOW_FLOOR = 0.1
 _DARKEST_DEG = 150.0
@@ -38,7 +38,8 @@ def spherical_head(radius_cm: float, rate_hz: int) -> Head:
     azimuth = np.concatenate([np.tile(np.arange(-180, 180, 10), 17), [0, 0]])
     vectors = unit_vectors(azimuth, elevation)
     radius = radius_cm / 100.0
-    frequencies = rfftfreq(_TAPS, 1.0 / rate_hz)
+    taps = 2 * round(_LENGTH_S * rate_hz / 2.0)
+    frequencies = rfftfreq(taps, 1.0 / rate_hz)
     turn = 2j * np.pi * frequencies
     corner = SPEED_OF_SOUND_M_S / radius
     ears = []
@@ -49,5 +50,5 @@ def spherical_head(radius_cm: float, rate_hz: int) -> Head:
         round_head = np.where(angle < np.pi / 2, -np.cos(angle), angle - np.pi / 2)
         delay = _LEAD_S + radius / SPEED_OF_SOUND_M_S * round_head
         shadow = (1.0 + alpha[:, None] * turn / (2 * corner)) / (1.0 + turn / (2 * corner))
-        ears.append(irfft(shadow * np.exp(-turn * delay[:, None]), _TAPS))
-    return Head(azimuth, elevation, np.stack(ears, axis=1), rate_hz)
+        ears.append(irfft(shadow * np.exp(-turn * delay[:, None]), taps))
+    return Head(azimuth, elevation, np.stack(ears, axis=1), rate_hz, rate_hz)
