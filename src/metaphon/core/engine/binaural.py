@@ -264,7 +264,7 @@ class _Moving:
     def _lie(self, points: Frames, first: int, frames: int) -> None:
         begins = np.arange(0, frames, GRID_FRAMES)
         self.rows, self.apart = (begins + first % _STEP) // _STEP, []
-        if len(points) == self.rows[-1] + 2:
+        if len(points) == self.rows[-1] + 2 and np.all(np.diff(points) == _STEP):
             return  # all of them are common ones
         before = np.searchsorted(points, begins, "right") - 1
         after = np.searchsorted(points, begins + GRID_FRAMES)
