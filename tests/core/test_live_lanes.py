@@ -20,8 +20,6 @@ from tests.core.test_seams import PLACED
 from tests.runner import long_test
 from tests.sounds import RATE_HZ, FolderTest, noise, outputs_of
 
-TARGETS = ("0+2+0", "4+7+0", "binaural", "scene3")
-
 
 class EverythingMoves(FolderTest):
     def lanes(self, seconds: float, track: dict[str, Any]) -> Iterator[dict[str, Any]]:
@@ -89,9 +87,9 @@ class EverythingMoves(FolderTest):
             found["file"] = str(FOLDER / "boat_shed_omnis_near.flac")
         return found
 
-    def hold(self, seconds: float) -> None:
+    def hold(self, seconds: float, *targets: str) -> None:
         mix = self.moving(seconds)
-        plan, outputs = compile(mix), outputs_of(*TARGETS)
+        plan, outputs = compile(mix), outputs_of(*targets)
         player = Player(compile(mix), outputs)
         self.addCleanup(player.close)
         stretches = np.random.default_rng(5)
@@ -117,14 +115,14 @@ class EverythingMoves(FolderTest):
                 loudest[n] = max(loudest[n], np.abs(kept).max(initial=0.0))
             rendered = [one[:, frames:] for one in rendered]
             done += frames
-        for target, worst, loud in zip(TARGETS, off, loudest, strict=True):
+        for target, worst, loud in zip(targets, off, loudest, strict=True):
             with self.subTest(target):
                 self.assertGreater(loud, 0.05)
                 self.assertLess(20.0 * np.log10(worst / loud + 1e-12), -100.0)
 
     def test_a_short_mix(self) -> None:
-        self.hold(5.0)
+        self.hold(3.0, "4+7+0", "binaural")
 
     @long_test
     def test_a_long_mix(self) -> None:
-        self.hold(600.0)
+        self.hold(600.0, "0+2+0", "4+7+0", "binaural", "scene3")

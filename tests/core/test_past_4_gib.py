@@ -180,7 +180,7 @@ class Written(LongFileTest):
             rounds = int(GIB4 / (60 * RATE_HZ * 6 * bytes_a_sample)) + 2
             clips = [{"file": "noise.wav", "start_s": 60.0 * n} for n in range(rounds)]
             track = {"id": "a", "name": "a", "clips": clips, "placement": {"layout": "0+5+0"}}
-            markers = [{"id": "m", "name": "end", "t_s": 60.0 * rounds - 1.0}]
+            markers = [{"id": "m", "name": "end", "at_s": 60.0 * rounds - 1.0}]
             mix = self.mix([track], markers=markers)
             run = Run(compile(mix), outputs_of("0+5+0"), whole=True)
             [made], _ = render_to_files([run], self.folder, form, Names("Long"))

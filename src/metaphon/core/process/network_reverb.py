@@ -39,6 +39,7 @@ _MOST_APART = 3.0  # powers of ten between the losses of two bands in one round
 _LEAST_ENERGY = 0.02
 _HIGHEST_HZ = 20000.0  # where damping is told, of a network at a rate
 _DAMPED_AT_HZ = 48000
+_LOUD_TO_HZ = 24000.0
 _ALIKE_HZ = 8000.0  # where it is the same at every rate
 
 Line = NDArray[np.float64]
@@ -399,13 +400,16 @@ def _passing(numbers: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.co
 
 
 def _energy(numbers: Line, rate_hz: int) -> float:
-    """The energy of the network's response: what passes the lines once, twice, and so on."""
+    """The energy of the network's response: what passes the lines once, twice, and so on.
+
+    As far up as it can be heard, so that a room is as loud at any rate.
+    """
     # in the middle of stretches that grow, so that the bass is told as finely as it is shaped
-    edges = np.concatenate([[0.0], np.geomspace(20.0, 0.5 * rate_hz, 96)])
+    edges = np.concatenate([[0.0], np.geomspace(20.0, min(0.5 * rate_hz, _LOUD_TO_HZ), 96)])
     passing = _passing(numbers, 0.5 * (edges[1:] + edges[:-1]), rate_hz)
     part = np.mean(np.abs(passing) ** 2, axis=1)
     part = part / (1.0 - np.minimum(part, 0.999999))
-    return float(np.sum(part * np.diff(edges)) / (0.5 * rate_hz))
+    return float(np.sum(part * np.diff(edges)) / _LOUD_TO_HZ)
 
 
 @lru_cache(256)
