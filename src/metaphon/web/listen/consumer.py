@@ -16,7 +16,6 @@ from typing import Any
 from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from django.db.models import QuerySet
-from pydantic import ValidationError
 
 from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix as Document
@@ -27,7 +26,8 @@ from metaphon.core.listen.serving import serve
 from metaphon.core.listen.wishes import Hearing, Wish
 from metaphon.core.presence import how
 from metaphon.web.listen.capacity import Capacity
-from metaphon.web.listen.monitor_source import document_heard, monitor_of
+from metaphon.web.listen.monitor_source import document_heard
+from metaphon.web.listen.settings import Forgotten, read_settings
 from metaphon.web.mixes.connections import still_signed_in
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import can_edit
@@ -59,15 +59,11 @@ def _tried(preview: Any) -> dict[str, Any]:
     return on_this_machine(read(preview)).model_dump(mode="json")
 
 
-def _with_files(wanted: Hearing) -> Hearing:
-    """What is wanted, the files of what a side tries where they lie."""
+def _from_now(wanted: Hearing, side: str) -> Hearing:
+    """A side that hears the mix as it is now, where what it heard is gone."""
     sides = wanted.monitor_sources
-    found = {
-        side: one.model_copy(update={"trying": json.dumps(_tried(json.loads(one.trying)))})
-        for side, one in (("a", sides.a), ("b", sides.b))
-        if one.trying
-    }
-    return wanted.model_copy(update={"monitor_sources": sides.model_copy(update=found)})
+    now = getattr(sides, side).model_copy(update={"source": NOW})
+    return wanted.model_copy(update={"monitor_sources": sides.model_copy(update={side: now})})
 
 
 class Listener(AsyncWebsocketConsumer):
@@ -245,17 +241,22 @@ class Listener(AsyncWebsocketConsumer):
                 capacity.stops(self)
             self._tell("do", wish.model_dump())
 
-    async def _state(self, state: dict[str, Any]) -> None:
-        try:
-            monitor = await database_sync_to_async(monitor_of)(state["monitor"], self.user)
-            wanted = Hearing.model_validate({**state, "monitor": monitor})
-            wanted = await database_sync_to_async(_with_files)(wanted)
-        except ValidationError as error:
-            raise InputError(f"This setting cannot be used: {error.errors()[0]['msg']}.") from None
+    async def _state(self, state: Any) -> None:
+        wanted, forgotten = await database_sync_to_async(read_settings)(state, self.user)
+        for side in ("a", "b"):
+            source = getattr(wanted.monitor_sources, side).source
+            if source in self._given:
+                continue
+            try:
+                self._tell("document", source, await self._document(source), [])
+                self._given.add(source)
+            except InputError as error:
+                forgotten.append(Forgotten(("monitor_sources", side, "source"), str(error)))
+                wanted = _from_now(wanted, side)
+        for one in forgotten:
+            said = {"message": one.sentence, "forget": one.path}
+            await self.send(text_data=json.dumps(said))
         heard = {wanted.monitor_sources.a.source, wanted.monitor_sources.b.source}
-        for source in heard - self._given:
-            self._tell("document", source, await self._document(source), [])
-            self._given.add(source)
         if len(self._given) > _MOST_SOURCES:
             for source in self._given - heard - {NOW}:
                 self._tell("forget", source)

@@ -32,6 +32,14 @@ SHIPPED = {
 }
 
 
+class LostSetting(InputError):
+    """A setting that cannot be used, as what it names is not there: where it stands, and why."""
+
+    def __init__(self, path: tuple[str | int, ...], sentence: str) -> None:
+        super().__init__(sentence)
+        self.path = path
+
+
 def document_heard(mix: Mix, source: str) -> Document:
     """The document that is heard. Raises InputError where it is not there."""
     if source == "now":
@@ -137,35 +145,49 @@ def _told(path: Path, target: Target) -> str:
 
 
 def monitor_of(raw: Any, user: User) -> dict[str, Any]:
-    """Monitor settings, the files they name found among those shipped and this person's own."""
+    """Monitor settings, the files they name found among those shipped and this person's own.
+
+    Raises LostSetting where one is not there.
+    """
     monitor = dict(as_object(raw))
-    binaural = dict(as_object(monitor.get("binaural") or {}))
+    binaural = _part(monitor, "binaural")
     binaural.pop("head_file", None)
     if str(binaural.get("head", "")).startswith("own:"):
-        binaural["head_file"] = _own(str(binaural["head"]), user, UserFile.Kind.HEAD)
+        at = ("monitor", "binaural", "head")
+        binaural["head_file"] = _own(str(binaural["head"]), user, UserFile.Kind.HEAD, at)
     monitor["binaural"] = binaural
-    correction = dict(as_object(monitor.get("correction") or {}))
+    correction = _part(monitor, "correction")
     monitor["correction"] = None
     if correction.get("response"):
-        correction["response"] = headphone_file(str(correction["response"]), user)
-        correction["target"] = (
-            headphone_file(str(correction["target"]), user) if correction.get("target") else None
-        )
+        for name in ("response", "target"):
+            key = correction.get(name)
+            at = ("monitor", "correction", name)
+            correction[name] = headphone_file(str(key), user, at) if key else None
         monitor["correction"] = correction
     monitor["worn"] = headphones.PRACTICE if monitor.get("worn") else None
     return monitor
 
 
-def headphone_file(key: str, user: User) -> Path:
-    """The response that a key names: one shipped, or `own:` and the number of an uploaded one."""
+def _part(monitor: dict[str, Any], name: str) -> dict[str, Any]:
+    found = monitor.get(name) or {}
+    if not isinstance(found, dict):
+        raise LostSetting(("monitor", name), f"The setting {name} could not be used.")
+    return dict(found)
+
+
+def headphone_file(key: str, user: User, at: tuple[str | int, ...] = ()) -> Path:
+    """The response that a key names: one shipped, or `own:` and the number of an uploaded one.
+
+    `at` is where among the settings it is named. Raises LostSetting where it is not there.
+    """
     if key in SHIPPED:
         return headphones.SHIPPED / f"{key}.csv"
-    return _own(key, user, UserFile.Kind.HEADPHONES)
+    return _own(key, user, UserFile.Kind.HEADPHONES, at)
 
 
-def _own(key: str, user: User, kind: str) -> Path:
+def _own(key: str, user: User, kind: str, at: tuple[str | int, ...]) -> Path:
     number = number_in(key.removeprefix("own:")) or 0
     row = UserFile.objects.filter(user=user.pk, kind=kind, pk=number).first()
     if row is None:
-        raise InputError("This file of yours is no longer there; choose another.")
+        raise LostSetting(at, "This file of yours is no longer there; choose another.")
     return Path(default_storage.path(str(row.file.name)))

@@ -1,14 +1,13 @@
 // A receiver as a listener has it: a programme, and what may be changed of it. All of it is part of what is heard
 // (alternative, personal), so it goes with the listener and never into the mix.
 
-import { numberOf, showAll } from "../listen/bind.js";
+import { showAll, showNumber, takeNumber } from "../listen/bind.js";
 import { player } from "../listen/player.js";
 
 const part = () => document.getElementById("receiver");
 const told = () => JSON.parse(document.getElementById("receiver-told").textContent);
 const heard = () => player.state.monitor_sources.a;
 const changes = () => heard().personal ?? [];
-const MINUS = "\u2212";
 
 // Whether a strip is on: as the listener wants it, as the programme has it, or as the mix does.
 function isOn(strip) {
@@ -53,9 +52,7 @@ function show() {
     if (document.activeElement === input) continue;
     const [strip, name] = input.dataset.personal.split(" ");
     const value = changes().find((one) => one.strip === strip)?.[name] ?? 0;
-    const box = input.closest(".value");
-    input.value = value.toFixed(+box.dataset.digits).replace("-", MINUS);
-    box.dispatchEvent(new Event("redraw", { bubbles: true }));
+    showNumber(input, value);
   }
   showAll(root);
 }
@@ -76,10 +73,9 @@ document.addEventListener("click", ({ target }) => {
 const moved = ({ target }) => {
   if (!target.dataset?.personal) return;
   const [strip, name] = target.dataset.personal.split(" ");
-  const number = numberOf(target);
-  const { low, high } = target.closest(".value").dataset;
-  if (!Number.isFinite(number)) return show();
-  change({ strip, [name]: Math.min(Math.max(number, +low), +high) });
+  const number = takeNumber(target);
+  if (number === null) return show();
+  change({ strip, [name]: number });
 };
 document.addEventListener("commit", moved);
 document.addEventListener("dragging", moved);

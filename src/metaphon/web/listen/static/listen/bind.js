@@ -26,7 +26,23 @@ export function put(path, value) {
 }
 
 const MINUS = "\u2212";
-export const numberOf = (input) => parseFloat(input.value.replace(MINUS, "-").replace(",", "."));
+
+export function showNumber(input, number) {
+  const box = input.closest(".value");
+  input.value = number.toFixed(+box.dataset.digits).replace("-", MINUS);
+  input.dataset.sent = input.value;
+  box.dispatchEvent(new Event("redraw", { bubbles: true }));
+}
+
+// The number that was set, held between its bounds and shown so; null where none was typed.
+export function takeNumber(input) {
+  const number = parseFloat(input.value.replace(MINUS, "-").replace(",", "."));
+  if (!Number.isFinite(number)) return null;
+  const { low, high } = input.closest(".value").dataset;
+  const held = Math.min(Math.max(number, +low), +high);
+  showNumber(input, held);
+  return held;
+}
 const fallback = {
   "monitor_source.what": "mix",
   "monitor_source.kinds": "all",
@@ -43,11 +59,9 @@ export function showAll(root) {
       const held = value ?? fallback[element.dataset.bind];
       if (held != null) element.value = held;
       if (element.selectedIndex < 0) element.selectedIndex = 0;
-    } else if (document.activeElement !== element) {
-      const box = element.closest(".value");
-      const number = +(value ?? box.dataset.default);
-      element.value = number.toFixed(+box.dataset.digits).replace("-", MINUS);
-      box.dispatchEvent(new Event("redraw", { bubbles: true }));
+    } else {
+      const number = +(value ?? element.closest(".value").dataset.default);
+      if (document.activeElement !== element) showNumber(element, number); // not while it is typed
     }
   }
   for (const button of root.querySelectorAll("[data-choose]")) {
@@ -79,8 +93,9 @@ document.addEventListener("change", ({ target }) => {
   else if (target.matches("select")) put(path, target.value || null);
 });
 const commit = ({ target }) => {
-  if (target.dataset?.bind && target.matches(".number") && Number.isFinite(numberOf(target)))
-    put(target.dataset.bind, numberOf(target));
+  if (!target.dataset?.bind || !target.matches(".number")) return;
+  const number = takeNumber(target);
+  if (number !== null) put(target.dataset.bind, number);
 };
 document.addEventListener("commit", commit);
 document.addEventListener("dragging", commit);

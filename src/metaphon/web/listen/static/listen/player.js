@@ -13,16 +13,30 @@ const DEFAULT = {
 };
 const AGAIN_MS = [200, 500, 1000, 2000, 5000];
 
+// What a page or an earlier version has kept; nothing where that cannot be read.
+function kept(key) {
+  try {
+    return JSON.parse(localStorage.getItem(key)) ?? {};
+  } catch {
+    return {};
+  }
+}
+
+// Settings with a default for whatever is not there.
+function whole(state) {
+  return {
+    ...structuredClone(DEFAULT),
+    ...state,
+    monitor: { ...structuredClone(DEFAULT.monitor), ...state.monitor },
+    monitor_sources: { ...structuredClone(DEFAULT.monitor_sources), ...state.monitor_sources },
+  };
+}
+
 class Player extends EventTarget {
   start({ address, rate, frames, key }) {
     Object.assign(this, { rate, frames, key });
     this.places = new Places(address);
-    this.state = {
-      ...structuredClone(DEFAULT),
-      ...JSON.parse(localStorage.getItem(key) ?? "{}"),
-      comparing: false,
-      active: "a",
-    };
+    this.state = { ...whole(kept(key)), comparing: false, active: "a" };
     this.playing = false;
     this.place = 0; // where it stands while nothing plays, in frames of the mix
     this.spans = []; // stretches on their way: {epoch, stream, frames, first, readings}
@@ -186,9 +200,24 @@ class Player extends EventTarget {
   // Settings: kept for this mix in this browser, and sent whole; the engine takes over what has changed.
   set(change) {
     Object.assign(this.state, change);
+    this.keep();
+    this.send({ state: this.sent() });
+    this.emit("state");
+  }
+
+  keep() {
     const { comparing, active, ...kept } = this.state;
     localStorage.setItem(this.key, JSON.stringify(kept));
-    this.send({ state: this.sent() });
+  }
+
+  // A setting that the server could not use; without a path, all of them.
+  forget(path) {
+    if (!path.length) this.state = whole({});
+    const [last, ...way] = [...path].reverse();
+    const owner = way.reverse().reduce((part, name) => part?.[name], this.state);
+    if (owner) delete owner[last];
+    this.state = whole(this.state);
+    this.keep();
     this.emit("state");
   }
 
@@ -250,6 +279,7 @@ class Player extends EventTarget {
       this.emit("status", this.status);
     }
     if (message.blind) this.emit("blind", message.blind);
+    if (message.forget) this.forget(message.forget);
     if (message.message) this.emit("said", message.message);
     if (message.stopped && this.playing) this.pause();
   }

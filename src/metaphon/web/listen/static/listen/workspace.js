@@ -1,7 +1,7 @@
 // The Listen workspace: what of listening is more than a single value, and the meters in step with the sound.
 
 import { inStep, past, say, signed } from "./bar.js";
-import { get, numberOf, put, showAll } from "./bind.js";
+import { get, put, showAll, showNumber, takeNumber } from "./bind.js";
 import { addBands, draw, drawInto } from "./meters.js";
 import { player } from "./player.js";
 
@@ -181,9 +181,11 @@ function speakers() {
             input.setAttribute("aria-label", `${input.getAttribute("aria-label")} of ${name}`),
           );
         row.querySelector(".pole").setAttribute("aria-label", `Invert ${name}`);
-        row
-          .querySelectorAll("[data-bind]")
-          .forEach((input) => (input.dataset.bind = `speaker.${i}.${input.dataset.bind}`));
+        // a setting in a list, which bind.js does not know
+        row.querySelectorAll("[data-bind]").forEach((input) => {
+          input.dataset.loudspeaker = input.dataset.bind;
+          delete input.dataset.bind;
+        });
         return row;
       }),
     );
@@ -194,11 +196,7 @@ function speakers() {
     const held = rows[i] ?? {};
     for (const input of row.querySelectorAll(".number")) {
       if (document.activeElement === input) continue;
-      const box = input.closest(".value");
-      input.value = (+(held[input.name] ?? box.dataset.default))
-        .toFixed(+box.dataset.digits)
-        .replace("-", "\u2212");
-      box.dispatchEvent(new Event("redraw", { bubbles: true }));
+      showNumber(input, +(held[input.name] ?? input.closest(".value").dataset.default));
     }
     row.querySelector(".output").value = held.output ?? i + 1;
     row.querySelector(".pole").setAttribute("aria-pressed", String(Boolean(held.inverted)));
@@ -332,8 +330,9 @@ document.addEventListener("change", async ({ target: field }) => {
 });
 for (const kind of ["commit", "dragging"]) {
   document.addEventListener(kind, ({ target: input }) => {
-    const [first, i, name] = input.dataset?.bind?.split(".") ?? [];
-    if (first === "speaker") speaker(+i, { [name]: numberOf(input) });
+    const name = input.dataset?.loudspeaker;
+    const number = name ? takeNumber(input) : null;
+    if (number !== null) speaker(+input.closest("tr").dataset.channel, { [name]: number });
   });
 }
 document.addEventListener(
