@@ -4,10 +4,12 @@ from itertools import combinations
 from typing import Any
 
 import numpy as np
+from django.contrib.auth import get_user_model
 from playwright.sync_api import Page, expect
 
 from metaphon.core.document.breakpoints import CURVES, Breakpoints
 from metaphon.core.document.lanes import values_at
+from metaphon.core.edits.arrangement import Move
 from metaphon.core.edits.structure import SetGroup
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.directions import wrap_azimuth
@@ -126,6 +128,84 @@ class Field(BrowserTest):
         self.wait_for(lambda: (self.place("Choir hum"), self.place("Ship's horn")) == before)
         page.fill("#field-filter", "gull")
         expect(page.locator("#field-list tr[data-id]:visible")).to_have_count(1)
+
+    def on_screen(
+        self, page: Page, azimuth_deg: float, elevation_deg: float
+    ) -> tuple[float, float]:
+        """Where the perspective shows a direction: turned by -28 and tilted by 24 degrees."""
+        a, e, turn, tilt = np.radians([azimuth_deg, elevation_deg, -28.0, 24.0])
+        x, y, z = -np.sin(a) * np.cos(e), np.cos(a) * np.cos(e), np.sin(e)
+        right, away = x * np.cos(turn) + y * np.sin(turn), y * np.cos(turn) - x * np.sin(turn)
+        up, deep = z * np.cos(tilt) + away * np.sin(tilt), away * np.cos(tilt) - z * np.sin(tilt)
+        scale = 3.2 / (3.2 + deep) * 94.0
+        at = page.evaluate(
+            """([x, y]) => {
+                const point = new DOMPoint(x, y);
+                const svg = document.querySelector("#field-space");
+                const { x: left, y: top } = point.matrixTransform(svg.getScreenCTM());
+                return [left, top];
+            }""",
+            [float(right * scale), float(-up * scale)],
+        )
+        return at[0], at[1]
+
+    def puts(self, azimuth_deg: float, elevation_deg: float, distance: float) -> None:
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        owner = get_user_model().objects.get(username="demo")
+        place = azimuth_deg, elevation_deg, distance
+        journal.apply(mix, owner, Move(places={"horn": place}))
+
+    def test_in_perspective_sources_are_chosen_and_dragged(self) -> None:
+        """Along the sphere, beyond its rim to the far side, with Alt in depth, several at once."""
+        horn = Placement.objects.filter(
+            strip__name="Ship's horn", strip__mix__title="The Lamp at Skerrow"
+        )
+        self.addCleanup(self.puts, *self.place("Ship's horn"), horn.get().distance)
+        self.puts(120.0, 8.0, 1.0)
+        page = self.field()
+        page.click("[data-view-as=space]")
+
+        def drag(start: tuple[float, float], end: tuple[float, float]) -> None:
+            page.mouse.move(*start)
+            page.mouse.down()
+            for part in np.linspace(0.1, 1.0, 10):
+                page.mouse.move(*(a + (b - a) * part for a, b in zip(start, end, strict=True)))
+            page.mouse.up()
+
+        mark = page.locator("#field-space g.object[data-space-pick='horn'] .body").first
+
+        def middle() -> tuple[float, float]:
+            box = self.box(mark)
+            return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+        drag(middle(), self.on_screen(page, 160.0, 20.0))
+        self.wait_for(lambda: np.allclose(self.place("Ship's horn"), (160.0, 20.0), atol=1.5))
+        self.settled(page)
+        expect(page.locator("#field-one")).to_contain_text("Ship's horn")
+        start = middle()
+        page.keyboard.down("Alt")
+        drag(start, (start[0], start[1] - 60.0))
+        page.keyboard.up("Alt")
+        self.wait_for(lambda: abs(horn.get().distance - 2.0) < 0.06)
+        self.settled(page)
+        page.click("#undo")
+        self.wait_for(lambda: horn.get().distance == 1.0)
+        self.settled(page)
+        # several keep their arrangement; a press on one of them chooses it alone
+        page.click("[data-pick]:has-text('Choir hum')", modifiers=["Shift"])
+        before = self.place("Choir hum")
+        moved = self.place("Ship's horn")
+        drag(middle(), self.on_screen(page, 170.0, 20.0))
+        self.wait_for(lambda: self.place("Ship's horn") != moved)
+        turned = self.place("Ship's horn")[0] - moved[0]
+        self.wait_for(
+            lambda: abs(self.place("Choir hum")[0] - wrap_azimuth(before[0] + turned)) < 0.3
+        )
+        self.settled(page)
+        expect(page.locator("#field-list tr.chosen")).to_have_count(2)
+        page.mouse.click(*middle())
+        expect(page.locator("#field-list tr.chosen")).to_have_count(1)
+        self.assertEqual(page.locator(".refused").count(), 0)
 
     def test_names_stand_clear_of_each_other(self) -> None:
         page = self.field()

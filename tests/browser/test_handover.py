@@ -27,7 +27,7 @@ class Handover(BrowserTest):
             for seed, path in enumerate(paths):
                 path.write_bytes(recording(noise(1, 3.0, seed, 0.05)))
             page.set_input_files("input[type=file]", [str(path) for path in paths])
-            expect(page.locator("#tracks .clip")).to_have_count(2)
+            expect(page.locator("#tracks .clip")).to_have_count(2, timeout=WORK_MS)
         return Mix.objects.filter(title="Slipway").latest("pk")
 
     def handed_over(self, page: Page, label: str) -> None:

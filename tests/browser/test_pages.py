@@ -130,7 +130,7 @@ class Stumbles(BrowserTest):
             path = Path(folder) / "hum.wav"
             path.write_bytes(recording(sine(220.0, 20.0, -20.0)))
             page.set_input_files("input[type=file]", str(path))
-            expect(page.locator("#tracks .clip")).to_have_count(1)
+            expect(page.locator("#tracks .clip")).to_have_count(1, timeout=WORK_MS)
         expect(page.locator("#listen .play")).to_be_enabled()
         page.click("nav >> text=Field")
         page.click("#listen .play")

@@ -41,7 +41,7 @@ class Programmes(BrowserTest):
             for frequency_hz, path in zip((300.0, 900.0), paths, strict=True):
                 path.write_bytes(recording(sine(frequency_hz, 30.0, -20.0)[None]))
             page.set_input_files("input[type=file]", [str(path) for path in paths])
-            expect(page.locator("#tracks .clip")).to_have_count(2)
+            expect(page.locator("#tracks .clip")).to_have_count(2, timeout=WORK_MS)
         page.click("nav >> text=Flow")
         self.settled(page)
         page.click("a:has-text('Table')")

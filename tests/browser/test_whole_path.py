@@ -115,7 +115,7 @@ class WholePath(BrowserTest):
             expect(page.locator("#arrivals")).to_contain_text(
                 "text.wav is not an audio file that can be read"
             )
-            expect(page.locator("#tracks .clip")).to_have_count(3)
+            expect(page.locator("#tracks .clip")).to_have_count(3, timeout=WORK_MS)
         self.table(page)
         page.get_by_label("object is placed as").select_option("object")
         azimuth = page.get_by_label("object azimuth")

@@ -78,7 +78,8 @@ def _left_out(state: Any, path: Path) -> Path:
 
     Of a list nothing is taken alone, since its places mean something: then all of it goes.
     """
-    part, way = state, []
+    part: Any = state
+    way: list[str | int] = []
     deepest: tuple[Any, Path] | None = None
     for step in path:
         if isinstance(part, dict) and step in part:

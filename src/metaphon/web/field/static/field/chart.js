@@ -245,7 +245,14 @@ export function mark(wanted) {
 const moving = (places) => ({
   kind: "move",
   places: Object.fromEntries(
-    [...places].map(([id, [a, e]]) => [id, [Math.round(a * 10) / 10, Math.round(e * 10) / 10]]),
+    [...places].map(([id, [a, e, ...away]]) => [
+      id,
+      [
+        Math.round(a * 10) / 10,
+        Math.round(e * 10) / 10,
+        ...away.map((d) => Math.round(d * 100) / 100),
+      ],
+    ]),
   ),
 });
 export const trial = (places) => tryOut(moving(places), "places");
@@ -256,15 +263,28 @@ export const pressed = (name) => find(`[data-${name}]`)?.getAttribute("aria-pres
 export const flip = (name) =>
   find(`[data-${name}]`)?.setAttribute("aria-pressed", String(!pressed(name)));
 
-export function dragging(choose, redraw) {
+// The chart as a drawing in which sources are dragged; perspective is another (space.js).
+export const CHART = {
+  drawing: "#field-chart",
+  mark: ".object",
+  idOf: (mark) => mark.dataset.id,
+  begin: () => ({}),
+  at: atPointer,
+  lets: true, // a press beside them lets go of all
+};
+
+// Sources are chosen and dragged in a drawing: `at` is the direction under the pointer, and the part of its distance
+// where that is dragged too.
+export function dragging(choose, redraw, { drawing, mark: marked, idOf, begin, at, lets }) {
   document.addEventListener("pointerdown", (event) => {
-    const mark = field.board && event.target.closest?.("#field-chart .object");
+    const mark = field.board && event.target.closest?.(`${drawing} ${marked}`);
     if (!mark) {
-      if (field.board && event.target.closest?.("#field-chart") && !event.shiftKey) choose(null);
+      if (lets && field.board && event.target.closest?.(drawing) && !event.shiftKey) choose(null);
       return;
     }
-    const id = mark.dataset.id;
-    choose(id, event.shiftKey || event.ctrlKey);
+    const id = idOf(mark);
+    const more = event.shiftKey || event.ctrlKey;
+    choose(id, more);
     if (!mayEdit() || !field.picked.has(id)) return;
     const main = field.objects.find((object) => object.id === id);
     if (main.locked) return;
@@ -273,29 +293,36 @@ export function dragging(choose, redraw) {
     if (!held.length) return;
     const from = new Map(held.map((object) => [object.id, placeOf(object)]));
     field.drag = {
+      drawing,
+      more,
       how,
       main,
       from,
+      ...begin(placeOf(main)),
       path: [],
       places: new Map(),
       start: [event.clientX, event.clientY],
     };
-    find("#field-chart").setPointerCapture(event.pointerId);
+    find(drawing).setPointerCapture(event.pointerId);
   });
   document.addEventListener("pointermove", (event) => {
     const { drag } = field;
-    if (!drag) return;
+    if (drag?.drawing !== drawing) return;
     if (
       !drag.places.size &&
       Math.hypot(event.clientX - drag.start[0], event.clientY - drag.start[1]) < 4
     )
       return;
-    const [azimuth, elevation] = atPointer(event);
+    const [azimuth, elevation, nearer] = at(event, drag);
     const [a0, e0] = drag.from.get(drag.main.id);
     // an arrangement turns as one; heights move together and stop at the poles
     if (drag.how === "move")
-      for (const [id, [a, e]] of drag.from)
-        drag.places.set(id, [wrap(a + azimuth - a0), hold(e + elevation - e0)]);
+      for (const [id, [a, e, d]] of drag.from)
+        drag.places.set(id, [
+          wrap(a + azimuth - a0),
+          hold(e + elevation - e0),
+          ...(nearer === undefined ? [] : [Math.min(Math.max(d, 0.05) * nearer, 10)]),
+        ]);
     else drag.places.set(drag.main.id, [azimuth, elevation]);
     if (drag.how === "draw") drag.path.push([azimuth, elevation]);
     redraw();
@@ -304,13 +331,23 @@ export function dragging(choose, redraw) {
   });
   const drop = () => {
     const { drag } = field;
-    if (!drag) return;
+    if (drag?.drawing !== drawing) return;
     field.drag = null;
-    if (!drag.places.size) return;
+    if (!drag.places.size) {
+      // pressed, not dragged: of several chosen this one is meant
+      if (!drag.more && field.picked.size > 1) {
+        field.picked.clear();
+        choose(drag.main.id, false);
+      }
+      return;
+    }
     if (drag.how === "move") {
       for (const object of field.objects)
-        if (drag.from.has(object.id))
-          [object.azimuth_deg, object.elevation_deg] = drag.places.get(object.id);
+        if (drag.from.has(object.id)) {
+          const [azimuth, elevation, distance] = drag.places.get(object.id);
+          Object.assign(object, { azimuth_deg: azimuth, elevation_deg: elevation });
+          object.distance = distance ?? object.distance;
+        }
       keepPlaces(drag.places);
       return;
     }

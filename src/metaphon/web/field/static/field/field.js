@@ -7,10 +7,21 @@ import { choiceOf } from "../shell/choice.js";
 import { typed } from "../shell/command.js";
 import { send } from "../shell/edit.js";
 import { keepNudged, nudge, nudgedOf, restingOf } from "../shell/nudge.js";
-import { build, dragging, flip, keepPlaces, mark, movable, show, take, trial } from "./chart.js";
+import {
+  build,
+  CHART,
+  dragging,
+  flip,
+  keepPlaces,
+  mark,
+  movable,
+  show,
+  take,
+  trial,
+} from "./chart.js";
 import { parameterShown } from "../lanes/lane.js";
 import { drawOverview, moveOn } from "./overview.js";
-import { drawSpace, turning } from "./space.js";
+import { drawSpace, SPACE, turning } from "./space.js";
 import { field, find, hold, mayEdit, placeOf } from "./state.js";
 
 const PLACES = "places"; // those under the arrow keys
@@ -164,8 +175,9 @@ function standIns() {
     );
 }
 
-dragging(choose, redraw);
-turning(choose);
+dragging(choose, redraw, CHART);
+dragging(choose, redraw, SPACE);
+turning();
 
 function putNudged() {
   const places = nudgedOf(PLACES);

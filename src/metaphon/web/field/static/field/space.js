@@ -2,10 +2,12 @@
 
 import { make } from "../shell/drawing.js";
 import { boxes, NAMED_UP_TO, setNames } from "./labels.js";
-import { field, find, levelOf, moves, placeOf, radians, vector } from "./state.js";
+import { degrees, field, find, levelOf, moves, placeOf, radians, vector } from "./state.js";
 
 const HOME = [-28, 24];
 const SIZE = 94;
+const EYE = 3.2; // how far the eye is from the listener
+const FARTHEST = 1.6; // what is beyond is drawn there
 let [turn, tilt] = HOME;
 let held = null;
 const shown = () => field.board && !find("#field-space").hasAttribute("hidden"); // drawings have no `hidden` of their own
@@ -15,7 +17,7 @@ function seen([x, y, z]) {
   const [a, b] = [radians(turn), radians(tilt)];
   const [right, away] = [x * Math.cos(a) + y * Math.sin(a), -x * Math.sin(a) + y * Math.cos(a)];
   const [up, deep] = [z * Math.cos(b) + away * Math.sin(b), away * Math.cos(b) - z * Math.sin(b)];
-  const scale = 3.2 / (3.2 + deep);
+  const scale = EYE / (EYE + deep);
   return [right * SIZE * scale, -up * SIZE * scale, scale];
 }
 const line = (points) =>
@@ -30,7 +32,7 @@ const line = (points) =>
     .join("");
 const circle = (place) => Array.from({ length: 73 }, (_, i) => place(radians(i * 5)));
 const round = (place) => line(circle(place));
-const bounds = [3.2 / 4.25, 3.2 / 2.15]; // scales of what is farthest and nearest on the sphere
+const bounds = [EYE / 4.25, EYE / 2.15]; // scales of what is farthest and nearest on the sphere
 // How strongly something is drawn: what is behind fainter than what is in front.
 const weight = (scale) =>
   0.3 + 0.7 * Math.min(Math.max((scale - bounds[0]) / (bounds[1] - bounds[0]), 0), 1);
@@ -87,7 +89,7 @@ export function drawSpace() {
     if (object.mode !== "object") continue;
     const [azimuth, elevation, distance] = placeOf(object);
     things.push({
-      place: vector(azimuth, elevation).map((v) => v * Math.min(distance, 1.6)),
+      place: vector(azimuth, elevation).map((v) => v * Math.min(distance, FARTHEST)),
       object,
       kind: "object",
     });
@@ -200,12 +202,52 @@ function pathOf(object) {
   return points;
 }
 
-export function turning(choose) {
+// What lies under the pointer on a sphere round the listener: on its near or its far side, as `drag.near` says. Past the
+// rim a source goes over to the other side.
+function onSphere(event, drag) {
+  const svg = find("#field-space");
+  const point = new DOMPoint(event.clientX, event.clientY).matrixTransform(
+    svg.getScreenCTM().inverse(),
+  );
+  const [u, v] = [point.x / SIZE / EYE, -point.y / SIZE / EYE];
+  const steep = 1 + u * u + v * v;
+  const inside = EYE * EYE - steep * (EYE * EYE - drag.radius * drag.radius);
+  if (inside < 0 && !drag.beyond) drag.near = !drag.near;
+  drag.beyond = inside < 0;
+  const root = Math.sqrt(Math.max(inside, 0));
+  const along = (EYE + (drag.near ? -root : root)) / steep;
+  const [right, up, deep] = [u * along, v * along, along - EYE];
+  const [a, b] = [radians(turn), radians(tilt)];
+  const away = up * Math.sin(b) + deep * Math.cos(b);
+  const z = up * Math.cos(b) - deep * Math.sin(b);
+  const [x, y] = [
+    right * Math.cos(a) - away * Math.sin(a),
+    right * Math.sin(a) + away * Math.cos(a),
+  ];
+  return [degrees(Math.atan2(-x, y)), degrees(Math.atan2(z, Math.hypot(x, y)))];
+}
+
+// Dragged along its sphere, or with Alt nearer and farther: half as far every 60 pixels down.
+export const SPACE = {
+  drawing: "#field-space",
+  mark: "[data-space-pick]",
+  idOf: (mark) => mark.dataset.spacePick,
+  begin: ([azimuth, elevation, distance]) => {
+    const radius = Math.max(Math.min(distance, FARTHEST), 0.05);
+    const [, , scale] = seen(vector(azimuth, elevation).map((part) => part * radius));
+    return { radius, near: scale >= 1, beyond: false };
+  },
+  at: (event, drag) => {
+    const [azimuth, elevation] = drag.from.get(drag.main.id);
+    if (event.altKey) return [azimuth, elevation, 2 ** ((drag.start[1] - event.clientY) / 60)];
+    return onSphere(event, drag);
+  },
+};
+
+export function turning() {
   document.addEventListener("pointerdown", (event) => {
     const svg = field.board && event.target.closest?.("#field-space");
-    if (!svg) return;
-    const object = event.target.closest("[data-space-pick]");
-    if (object) return choose(+object.dataset.spacePick, event.shiftKey || event.ctrlKey);
+    if (!svg || event.target.closest("[data-space-pick]")) return;
     held = [event.clientX, event.clientY, turn, tilt];
     svg.setPointerCapture(event.pointerId);
   });

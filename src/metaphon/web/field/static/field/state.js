@@ -31,7 +31,7 @@ export function along(path, at) {
 export const now = () => player.position / player.rate;
 export function placeOf(object) {
   const held = field.drag?.places.get(object.id);
-  if (held) return [...held, object.distance];
+  if (held) return [held[0], held[1], held[2] ?? object.distance];
   return object.path
     ? along(object.path, now())
     : [object.azimuth_deg, object.elevation_deg, object.distance];
