@@ -17,6 +17,7 @@ from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
 from metaphon.core.document.held_tails import let_go
 from metaphon.core.document.marker import Marker
 from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
+from metaphon.core.document.playable import require_placeable
 from metaphon.core.document.positions import FORMS
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.document.tempo import in_time
@@ -696,14 +697,12 @@ def _feed(strip: Strip, channels: int, lanes: Lanes, shares: Shares) -> Feed | N
     placement = strip.placement
     if placement.mode == "none":
         return None
+    require_placeable(strip, channels)
     own = format_of(strip, channels)
 
     curve = _Curves(strip.id, lanes)
     if placement.mode == "scene":
-        try:
-            order = own.order if own.order is not None else order_of(channels)
-        except InputError as error:
-            raise InputError(f"{strip.name}: {error}") from None
+        order = own.order if own.order is not None else order_of(channels)
         yaw, pitch, roll = (
             curve.of_placement(placement, name)
             for name in ("azimuth_deg", "elevation_deg", "roll_deg")
@@ -724,13 +723,5 @@ def _feed(strip: Strip, channels: int, lanes: Lanes, shares: Shares) -> Feed | N
                 shares,
             ),
         )
-    if own.layout is None:
-        raise InputError(
-            f"{strip.name} is an ambisonic scene, which has no single direction; place "
-            "it as a scene."
-        )
-    if any(own.layout.is_lfe):
-        raise InputError(
-            f"{strip.name} has an LFE channel, which has no direction; place it as a bed."
-        )
+    assert own.layout
     return ObjectFeed(strip.id, object_position(strip, own.layout, lanes))

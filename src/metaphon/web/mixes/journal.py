@@ -10,6 +10,7 @@ from django.db.models import QuerySet
 
 from metaphon.core.document.graph import ordered
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.playable import refuse_unplayable
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.command import apply as carried_out
 from metaphon.core.errors import InputError, StaleEdit
@@ -51,6 +52,7 @@ def apply(
         before = snapshots.snapshot_of(locked)
         what = command.describe(before.document)[:255]
         after = carried_out(before.document, command)
+        refuse_unplayable(before.document, after, snapshots.channels_in(locked))
         changes = before.changes_to(after, locked)
         if changes:
             _refuse_stale(locked, user, changes, seen)
@@ -126,6 +128,7 @@ def _go(mix: Mix, user: User, entry: JournalEntry, kind: str) -> None:
     made = _record(locked, user, what[:255], changes, kind)
     after = before.after(changes, made.pk, made.revision, locked)
     ordered(after.document)
+    refuse_unplayable(before.document, after.document, snapshots.channels_in(locked))
     snapshots.keep(locked, after)
 
 

@@ -4,7 +4,7 @@ Read once, and brought up to date by what the journal says.
 """
 
 from collections import OrderedDict
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -224,6 +224,18 @@ def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
         else 0
         for strip in strips
     }
+
+
+def channels_in(mix: Mix) -> Callable[[Path], int | None]:
+    """How many channels a recording of a mix has, asked of the database when it is first wanted."""
+    found: dict[Path, int] = {}
+
+    def channels(path: Path) -> int | None:
+        if path not in found:
+            found.update({path: audio.channels for path, audio in recordings_of(mix).items()})
+        return found.get(path)
+
+    return channels
 
 
 def channels_of_strips(mix: Mix, document: Document) -> dict[str, int]:
