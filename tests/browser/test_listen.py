@@ -619,7 +619,7 @@ class Several(ConnectionTest):
                 "{",
                 "[]",
                 '{"do": 3}',
-                '{"state": {}}',
+                '{"state": 3}',
                 '{"state": {"monitor_sources": {"a": {"target": "x"}, "b": {}}, "monitor": {}}}',
                 '{"preview": "/", "value": 3}',
                 "x" * 30000,
