@@ -1,6 +1,6 @@
 """Whether what is made of a strip can be played: its placement and clips against its channels."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +10,15 @@ from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import order_of
 
 ChannelsOf = Callable[[Path], int | None]
+
+
+def require_one_width(track: Track, counts: Collection[int]) -> None:
+    """Raise InputError where the clips of a track have more than one number of channels."""
+    if len(counts) > 1:
+        raise InputError(
+            f"The clips of {track.name} differ in their number of channels; give each "
+            "its own track."
+        )
 
 
 def require_placeable(strip: Strip, channels: int) -> None:
@@ -86,13 +95,9 @@ def _is_playable(strip: Strip, channels_of: ChannelsOf) -> bool:
 def _require_playable(strip: Strip, channels_of: ChannelsOf) -> None:
     channels = 0
     if isinstance(strip, Track):
-        counts = {channels_of(clip.file) for clip in strip.clips} - {None}
-        if len(counts) > 1:
-            raise InputError(
-                f"The clips of {strip.name} differ in their number of channels; give each "
-                "its own track."
-            )
-        channels = strip.channels(next(iter(counts)) or 0) if counts else 0
+        counts = {count for clip in strip.clips if (count := channels_of(clip.file))}
+        require_one_width(strip, counts)
+        channels = strip.channels(max(counts)) if counts else 0
     else:
         channels = format_of(strip, 0).channels
     if strip.output == PROGRAMME:

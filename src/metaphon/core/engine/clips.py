@@ -7,6 +7,7 @@ import numpy as np
 
 from metaphon.core.document.channel_mapping import told_layout
 from metaphon.core.document.mix import Track
+from metaphon.core.document.playable import require_one_width
 from metaphon.core.dsp.block import Block
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import LOSSY, probe
@@ -62,11 +63,7 @@ def placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
             is_scene = track.placement.mode == "scene"
             order = told.order if told and not told.is_in_order and not is_scene else ()
             found.append(Placed(clip.file, first, frames, channels, skipped, gain, *fades, order))
-    if len({clip.channels for clip in found}) > 1:
-        raise InputError(
-            f"The clips of {track.name} differ in their number of channels; give each "
-            "its own track."
-        )
+    require_one_width(track, {clip.channels for clip in found})
     return tuple(found)
 
 

@@ -382,8 +382,13 @@ def _pole(gain: Line, at_hz: float, rate_hz: int) -> Line:
 
 def _passed(pole: Line, at_hz: float, rate_hz: int) -> Line:
     """The gain of a one-pole low-pass at a frequency."""
-    z = np.exp(-2j * np.pi * at_hz / rate_hz)
-    return np.asarray(np.abs((1.0 - pole) / (1.0 - pole * z)))
+    return np.abs(_through_pole(pole, np.array(at_hz), rate_hz))
+
+
+def _through_pole(pole: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.complex128]:
+    """What a one-pole low-pass, 1 at 0 Hz, makes of frequencies."""
+    z = np.exp(-2j * np.pi * frequencies_hz / rate_hz)
+    return np.asarray((1.0 - pole) / (1.0 - pole * z))
 
 
 def _passing(numbers: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.complex128]:
@@ -395,8 +400,7 @@ def _passing(numbers: Line, frequencies_hz: Line, rate_hz: int) -> NDArray[np.co
     low = 1.0 + (b1 * s / g1 + l1) / under
     under = (s / g2) ** 2 + SHELF_K * s / g2 + 1.0
     high = m2 + (b2 * s / g2 + l2) / under
-    z = np.exp(-2j * np.pi * frequencies_hz / rate_hz)[:, None]
-    return np.asarray(gain * low * high * (1.0 - pole) / (1.0 - pole * z))
+    return gain * low * high * _through_pole(pole, frequencies_hz[:, None], rate_hz)
 
 
 def _energy(numbers: Line, rate_hz: int) -> float:

@@ -3,6 +3,8 @@
 Documents, and files only by their owners' leave.
 """
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -32,10 +34,13 @@ SHIPPED = {
 }
 
 
+SettingPath = tuple[str | int, ...]
+
+
 class LostSetting(InputError):
     """A setting that cannot be used, as what it names is not there: where it stands, and why."""
 
-    def __init__(self, path: tuple[str | int, ...], sentence: str) -> None:
+    def __init__(self, path: SettingPath, sentence: str) -> None:
         super().__init__(sentence)
         self.path = path
 
@@ -153,16 +158,16 @@ def monitor_of(raw: Any, user: User) -> dict[str, Any]:
     binaural = _part(monitor, "binaural")
     binaural.pop("head_file", None)
     if str(binaural.get("head", "")).startswith("own:"):
-        at = ("monitor", "binaural", "head")
-        binaural["head_file"] = _own(str(binaural["head"]), user, UserFile.Kind.HEAD, at)
+        with _setting("monitor", "binaural", "head"):
+            binaural["head_file"] = _own_file(str(binaural["head"]), user, UserFile.Kind.HEAD)
     monitor["binaural"] = binaural
     correction = _part(monitor, "correction")
     monitor["correction"] = None
     if correction.get("response"):
         for name in ("response", "target"):
             key = correction.get(name)
-            at = ("monitor", "correction", name)
-            correction[name] = headphone_file(str(key), user, at) if key else None
+            with _setting("monitor", "correction", name):
+                correction[name] = headphone_file(str(key), user) if key else None
         monitor["correction"] = correction
     monitor["worn"] = headphones.PRACTICE if monitor.get("worn") else None
     return monitor
@@ -175,19 +180,25 @@ def _part(monitor: dict[str, Any], name: str) -> dict[str, Any]:
     return dict(found)
 
 
-def headphone_file(key: str, user: User, at: tuple[str | int, ...] = ()) -> Path:
-    """The response that a key names: one shipped, or `own:` and the number of an uploaded one.
+@contextmanager
+def _setting(*path: str) -> Iterator[None]:
+    """Say of what is refused at which setting it stands."""
+    try:
+        yield
+    except InputError as error:
+        raise LostSetting(path, str(error)) from None
 
-    `at` is where among the settings it is named. Raises LostSetting where it is not there.
-    """
+
+def headphone_file(key: str, user: User) -> Path:
+    """The response that a key names: one shipped, or `own:` and the number of an uploaded one."""
     if key in SHIPPED:
         return headphones.SHIPPED / f"{key}.csv"
-    return _own(key, user, UserFile.Kind.HEADPHONES, at)
+    return _own_file(key, user, UserFile.Kind.HEADPHONES)
 
 
-def _own(key: str, user: User, kind: str, at: tuple[str | int, ...]) -> Path:
+def _own_file(key: str, user: User, kind: str) -> Path:
     number = number_in(key.removeprefix("own:")) or 0
     row = UserFile.objects.filter(user=user.pk, kind=kind, pk=number).first()
     if row is None:
-        raise LostSetting(at, "This file of yours is no longer there; choose another.")
+        raise InputError("This file of yours is no longer there; choose another.")
     return Path(default_storage.path(str(row.file.name)))

@@ -12,20 +12,19 @@ from pydantic import ValidationError
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
 from metaphon.core.listen.wishes import Hearing
-from metaphon.web.listen.monitor_source import LostSetting, monitor_of
+from metaphon.web.listen.monitor_source import LostSetting, SettingPath, monitor_of
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.responses import on_this_machine
 from metaphon.web.shell.posted import as_object
 
 _MOST = 100  # settings that are left out one by one
-Path = tuple[str | int, ...]
 
 
 @dataclass(frozen=True)
 class Forgotten:
     """A setting that was left out: where it stood, and a sentence for the listener."""
 
-    path: Path
+    path: SettingPath
     sentence: str
 
 
@@ -73,14 +72,14 @@ def read_settings(raw: Any, user: User) -> tuple[Hearing, list[Forgotten]]:
     return empty, [Forgotten((), whole)]
 
 
-def _left_out(state: Any, path: Path) -> Path:
+def _left_out(state: Any, path: SettingPath) -> SettingPath:
     """Take out of nested settings what stands at a path; gives where, or nothing.
 
     Of a list nothing is taken alone, since its places mean something: then all of it goes.
     """
     part: Any = state
     way: list[str | int] = []
-    deepest: tuple[Any, Path] | None = None
+    deepest: tuple[Any, SettingPath] | None = None
     for step in path:
         if isinstance(part, dict) and step in part:
             deepest = part, (*way, step)

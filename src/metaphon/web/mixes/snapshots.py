@@ -6,6 +6,7 @@ Read once, and brought up to date by what the journal says.
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 from django.conf import settings
@@ -228,14 +229,12 @@ def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
 
 def channels_in(mix: Mix) -> Callable[[Path], int | None]:
     """How many channels a recording of a mix has, asked of the database when it is first wanted."""
-    found: dict[Path, int] = {}
+    recordings = cache(lambda: _channels_by_path(mix))
+    return lambda path: recordings().get(path)
 
-    def channels(path: Path) -> int | None:
-        if path not in found:
-            found.update({path: audio.channels for path, audio in recordings_of(mix).items()})
-        return found.get(path)
 
-    return channels
+def _channels_by_path(mix: Mix) -> dict[Path, int]:
+    return {path: audio.channels for path, audio in recordings_of(mix).items()}
 
 
 def channels_of_strips(mix: Mix, document: Document) -> dict[str, int]:
@@ -249,7 +248,7 @@ def channels_of_tracks(mix: Mix, document: Document) -> dict[str, int]:
 
     Tracks without one are left out.
     """
-    channels = {path: audio.channels for path, audio in recordings_of(mix).items()}
+    channels = _channels_by_path(mix)
     return {
         track.id: track.channels(channels[track.clips[0].file])
         for track in document.tracks

@@ -321,7 +321,7 @@ export function dragging(choose, redraw, { drawing, mark: marked, idOf, begin, a
         drag.places.set(id, [
           wrap(a + azimuth - a0),
           hold(e + elevation - e0),
-          ...(nearer === undefined ? [] : [Math.min(Math.max(d, 0.05) * nearer, 10)]),
+          ...(nearer === undefined ? [] : [Math.max(d, 0.05) * nearer]),
         ]);
     else drag.places.set(drag.main.id, [azimuth, elevation]);
     if (drag.how === "draw") drag.path.push([azimuth, elevation]);

@@ -49,7 +49,6 @@ function show() {
     button.textContent = on ? "On" : "Off";
   }
   for (const input of root.querySelectorAll("[data-personal]")) {
-    if (document.activeElement === input) continue;
     const [strip, name] = input.dataset.personal.split(" ");
     const value = changes().find((one) => one.strip === strip)?.[name] ?? 0;
     showNumber(input, value);

@@ -27,7 +27,12 @@ export function put(path, value) {
 
 const MINUS = "\u2212";
 
+// Show a number as it is held, unless it is being typed.
 export function showNumber(input, number) {
+  if (document.activeElement !== input) write(input, number);
+}
+
+function write(input, number) {
   const box = input.closest(".value");
   input.value = number.toFixed(+box.dataset.digits).replace("-", MINUS);
   input.dataset.sent = input.value;
@@ -40,7 +45,7 @@ export function takeNumber(input) {
   if (!Number.isFinite(number)) return null;
   const { low, high } = input.closest(".value").dataset;
   const held = Math.min(Math.max(number, +low), +high);
-  showNumber(input, held);
+  write(input, held);
   return held;
 }
 const fallback = {
@@ -60,8 +65,7 @@ export function showAll(root) {
       if (held != null) element.value = held;
       if (element.selectedIndex < 0) element.selectedIndex = 0;
     } else {
-      const number = +(value ?? element.closest(".value").dataset.default);
-      if (document.activeElement !== element) showNumber(element, number); // not while it is typed
+      showNumber(element, +(value ?? element.closest(".value").dataset.default));
     }
   }
   for (const button of root.querySelectorAll("[data-choose]")) {

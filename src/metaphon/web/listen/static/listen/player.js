@@ -212,11 +212,9 @@ class Player extends EventTarget {
 
   // A setting that the server could not use; without a path, all of them.
   forget(path) {
-    if (!path.length) this.state = whole({});
-    const [last, ...way] = [...path].reverse();
-    const owner = way.reverse().reduce((part, name) => part?.[name], this.state);
-    if (owner) delete owner[last];
-    this.state = whole(this.state);
+    const owner = path.slice(0, -1).reduce((part, name) => part?.[name], this.state);
+    if (owner) delete owner[path.at(-1)];
+    this.state = whole(path.length ? this.state : {});
     this.keep();
     this.emit("state");
   }

@@ -194,10 +194,8 @@ function speakers() {
   const only = get("monitor.loudspeakers.test_channel");
   [...body.rows].forEach((row, i) => {
     const held = rows[i] ?? {};
-    for (const input of row.querySelectorAll(".number")) {
-      if (document.activeElement === input) continue;
+    for (const input of row.querySelectorAll(".number"))
       showNumber(input, +(held[input.name] ?? input.closest(".value").dataset.default));
-    }
     row.querySelector(".output").value = held.output ?? i + 1;
     row.querySelector(".pole").setAttribute("aria-pressed", String(Boolean(held.inverted)));
     row.querySelector("[data-test-one]").setAttribute("aria-pressed", String(only === i + 1));
