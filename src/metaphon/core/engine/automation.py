@@ -79,6 +79,20 @@ class Curve:
         some = self.values[begin : int(np.searchsorted(times, last_s, "left")) + 1]
         return bool(np.any(some != some[0]))
 
+    def runs_straight(self, within_s: float) -> bool:
+        """Whether one straight line leads along it for so long anywhere, but for its steps."""
+        return self.finest is None or self._fastest * within_s <= self.finest
+
+    @cached_property
+    def _fastest(self) -> float:
+        """The most it changes by in a second, steps left out; eased, its middle is the fastest."""
+        values = self.points.turned if self.turns else self.values
+        spans, curves = np.diff(self.points.times_s), self.points.curves[:-1]
+        goes = (spans > 0.0) & (curves != 1)
+        steeper = np.where(curves == 2, 1.5, 1.0)[goes]
+        rates = np.abs(np.diff(values))[goes] * steeper / spans[goes]
+        return float(rates.max(initial=0.0))
+
     def steps(self, rate_hz: int) -> Frames:
         """Where its steps begin and end, in frames of the mix, (steps, 2)."""
         return _steps(self.points, rate_hz)
@@ -153,7 +167,8 @@ def _between(
 
     A step stays one: it is heard as a jump, not as a way.
     """
-    ways = [curve for curve in curves if curve.finest is not None]
+    longest_s = int(np.diff(found).max()) / rate_hz
+    ways = [curve for curve in curves if not curve.runs_straight(longest_s)]
     if not ways:
         return found[:0]
     times = found / rate_hz
