@@ -7,10 +7,9 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
-from django.contrib.auth import get_user_model
 from playwright.sync_api import Page, expect
 
-from metaphon.web.mixes.models import Member, Mix, Strip
+from metaphon.web.mixes.models import Mix, Strip
 from tests.browser.server import WORK_MS, BrowserTest, end
 from tests.sounds import RATE_HZ, noise
 
@@ -142,20 +141,6 @@ class WholePath(BrowserTest):
         stereo = mix.renders.first().files.get(target="0+2+0")
         sound, _ = soundfile.read(stereo.file.path, always_2d=True)
         self.assertGreater(np.abs(sound).max(), 0.05)
-
-    def test_a_stale_edit_is_told(self) -> None:
-        other = get_user_model().objects.create_user("bo", password="long enough word")
-        page = self.open()
-        mix = self.lamp(page, "flow/?view=table")
-        Member.objects.create(mix=mix, user=other, role="editor")
-        theirs = self.open("bo")
-        self.lamp(theirs, "flow/?view=table")
-        for screen, text in ((theirs, "-30"), (page, "-1")):
-            with screen.expect_response(lambda r: r.request.method == "POST"):
-                screen.get_by_label("Rain gain").fill(text)
-                screen.keyboard.press("Enter")
-        expect(page.locator("#messages")).to_contain_text("bo changed this in the meantime")
-        expect(page.get_by_label("Rain gain")).to_have_value("−30.0")
 
     def test_a_killed_worker_and_a_cancelled_render(self) -> None:
         page = self.open()

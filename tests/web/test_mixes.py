@@ -1,6 +1,7 @@
 """Who sees what, how a mix changes, and how a change is taken back."""
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from django.conf import settings
@@ -387,16 +388,49 @@ class TwoPeople(WebTest):
         self.bo.force_login(other)
         self.seen = Mix.objects.get(pk=self.mix.pk).revision
 
-    def test_a_stale_edit_is_told_and_overwrites_nothing(self) -> None:
+    def test_of_two_who_set_one_value_the_later_wins(self) -> None:
         self.set(self.track, "gain_db", "-9", client=self.bo, seen=self.seen)
         answer = self.set(self.track, "gain_db", "-3", seen=self.seen)
-        self.assertEqual(answer.status_code, 409)
-        self.assertIn(
-            "bo changed this in the meantime (gull: gain -9 dB). Nothing was overwritten",
-            self.said(answer),
-        )
+        self.assertEqual(answer.status_code, 200)
         self.track.refresh_from_db()
-        self.assertEqual(self.track.gain_db, -9.0)
+        self.assertEqual(self.track.gain_db, -3.0)
+
+    def test_what_a_place_stands_for_now_is_not_changed_by_who_saw_another(self) -> None:
+        def chain() -> list[str]:
+            track = document_of(Mix.objects.get(pk=self.mix.pk)).find_strip(self.track.ref)
+            return [processor.kind for processor in track.chain]
+
+        def edit(seen: int | None = None, client: Any = None, **command: Any) -> Any:
+            return self.edit("flow", seen=seen, client=client, strip=self.track.ref, **command)
+
+        for kind in ("basics", "resonator"):
+            edit(kind="add_processor", processor=kind)
+        path = "chain/0/bypassed"
+        for change in (
+            {"kind": "add_processor", "processor": "eq"},
+            {"kind": "remove_processor", "place": 2},
+            {"kind": "move_processor", "place": 0, "to": 1},
+            {"kind": "copy_clip", "place": 0, "start_s": 9.0},
+        ):
+            with self.subTest(change["kind"]):
+                seen = Mix.objects.get(pk=self.mix.pk).revision
+                self.assertEqual(edit(client=self.bo, **change).status_code, 200)
+                before = chain()
+                if change["kind"] == "copy_clip":
+                    answer = edit(seen, kind="move_clip", place=0, start_s=2.0)
+                else:
+                    answer = self.set(self.track, path, "on", seen=seen)
+                self.assertEqual(answer.status_code, 409)
+                self.assertIn("bo changed this in the meantime", self.said(answer))
+                self.assertEqual(chain(), before)
+        # other numbers of the same processor go side by side
+        seen = Mix.objects.get(pk=self.mix.pk).revision
+        place = chain().index("basics")
+        self.set(self.track, f"chain/{place}/delay_ms", "3", client=self.bo, seen=seen)
+        answer = self.set(self.track, f"chain/{place}/low_cut", "on", seen=seen)
+        self.assertEqual(answer.status_code, 200)
+        track = document_of(Mix.objects.get(pk=self.mix.pk)).find_strip(self.track.ref)
+        self.assertEqual((track.chain[place].delay_ms, track.chain[place].low_cut), (3.0, True))
 
     def test_edits_of_different_things_go_side_by_side(self) -> None:
         self.set(self.track, "gain_db", "-9", client=self.bo, seen=self.seen)

@@ -15,6 +15,7 @@ from metaphon.core.edits.command import Command
 from metaphon.core.edits.command import apply as carried_out
 from metaphon.core.errors import InputError, StaleEdit
 from metaphon.web.mixes import snapshots, watch
+from metaphon.web.mixes.conflicts import find_conflict
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
 from metaphon.web.mixes.rows import Change, Rows, dangling, with_changes, write
@@ -43,8 +44,9 @@ def apply(
     """Carry out a command; it lands whole or not at all.
 
     `seen` is the revision the person was looking at, `edit` an id by which a listener knows the
-    edit again. Raises StaleEdit where somebody else has since changed the same value, InputError
-    where the command cannot be carried out, PermissionDenied for listeners.
+    edit again. Where somebody else has since set the same value the later hand wins, and both are
+    told. Raises StaleEdit where what the value stands in has come, gone or been reordered since,
+    InputError where the command cannot be carried out, PermissionDenied for listeners.
     """
     with transaction.atomic():
         locked = _locked(mix)
@@ -55,10 +57,12 @@ def apply(
         refuse_unplayable(before.document, after, snapshots.channels_in(locked))
         changes = before.changes_to(after, locked)
         if changes:
-            _refuse_stale(locked, user, changes, seen)
+            met = _refuse_stale(locked, user, changes, seen, before.rows, may_overwrite=True)
             write(changes)
             _edits_of(locked, user).filter(undone=True, void=False).update(void=True)
             entry = _record(locked, user, what, changes, JournalEntry.Kind.EDIT, edit)
+            if met:
+                watch.say(locked.pk, _both_told(met[-1], user, what))
             snapshots.keep(locked, before.with_document(after, changes, entry.pk, entry.revision))
     mix.refresh_from_db()
     return Applied(before.document, after, what)
@@ -120,7 +124,7 @@ def _go(mix: Mix, user: User, entry: JournalEntry, kind: str) -> None:
     _refuse_gone(before.rows, changes)
     # what others built on it would go too, so they are asked first
     changes += dangling(with_changes(before.rows, changes))
-    _refuse_stale(locked, user, changes, entry.revision)
+    _refuse_stale(locked, user, changes, entry.revision, before.rows, may_overwrite=False)
     with transaction.atomic():  # so that what clashes is told from what follows it
         write(changes)
     JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
@@ -167,30 +171,35 @@ def _record(
     return entry
 
 
-def _touched(changes: list[Change]) -> set[tuple[str, int, str]]:
-    """What a list of changes writes: single values, or "*" for a row that came or went."""
-    return {
-        (change["table"], change["id"], name)
-        for change in changes
-        for name in (change["after"] if change["before"] and change["after"] else ["*"])
-    }
-
-
-def _refuse_stale(mix: Mix, user: User, changes: list[Change], seen: int | None) -> None:
+def _refuse_stale(
+    mix: Mix,
+    user: User,
+    changes: list[Change],
+    seen: int | None,
+    rows: Rows,
+    may_overwrite: bool,
+) -> list[JournalEntry]:
+    """The entries of others whose values are overwritten, the latest last, if that may be."""
     if seen is None or seen >= mix.revision:
-        return
-    mine = _touched(changes)
-    rows = {(table, row) for table, row, _ in mine}
-    for entry in mix.journal.filter(revision__gt=seen).exclude(user=user.pk).select_related("user"):
-        theirs = _touched(entry.changes)
-        gone = {
-            (table, row, name)
-            for table, row, name in theirs
-            if name == "*" and (table, row) in rows
-        }
-        if mine & theirs or gone:
-            who = called(entry.user)
+        return []
+    later = mix.journal.filter(revision__gt=seen).exclude(user=user.pk)
+    overwritten = []
+    for entry in later.order_by("revision").select_related("user"):
+        conflict = find_conflict(changes, entry, rows)
+        if conflict == "structure" or (conflict == "value" and not may_overwrite):
             raise StaleEdit(
-                f"{who} changed this in the meantime ({entry.what}). Nothing was "
+                f"{called(entry.user)} changed this in the meantime ({entry.what}). Nothing was "
                 "overwritten; look again."
             )
+        if conflict == "value":
+            overwritten.append(entry)
+    return overwritten
+
+
+def _both_told(earlier: JournalEntry, user: User, what: str) -> dict[str, object]:
+    """What the pages of two people say who have set one value at the same time."""
+    first, second = called(earlier.user), called(user)
+    return {
+        "overwritten": f"{first} and {second} set the same at once; {second}'s stays ({what}).",
+        "people": [earlier.user_id, user.pk],
+    }

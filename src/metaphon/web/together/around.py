@@ -16,17 +16,19 @@ from pydantic import BaseModel, Field, ValidationError
 
 from metaphon.core.document.part import LATEST_S
 from metaphon.core.errors import InputError
+from metaphon.web.mixes.changed_places import find_changed_places
 from metaphon.web.mixes.connections import still_signed_in
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.watch import say, tell, watch
 from metaphon.web.shell.called import called
 from metaphon.web.shell.posted import data_in
 from metaphon.web.shell.workspaces import WORKSPACES
-from metaphon.web.together.models import Presence
+from metaphon.web.together.models import Decision, Presence
 
 _LOOK_EVERY_S = 3.0
 _GONE_AFTER = timedelta(seconds=12)
 _LONGEST = 6000
+_MOST_EDITS = 20  # that a page is told of one by one
 log = logging.getLogger(__name__)
 _NONSENSE = (KeyError, TypeError, AttributeError, ValueError)
 
@@ -51,6 +53,7 @@ class Around(AsyncWebsocketConsumer):
             await self.close()
             return
         self._tasks: list[asyncio.Task[None]] = []
+        self._told: int | None = None  # the revision that the page was told of last
         try:
             await self.accept()
         except BaseException:  # it was gone before it had come
@@ -84,6 +87,9 @@ class Around(AsyncWebsocketConsumer):
                 await self.send(text_data=json.dumps(server))
             elif "follow" in told:
                 await self._say({"heard": {"asks": True}, "to": str(told["follow"])})
+            elif "holds" in told:
+                strip, path = told["holds"]
+                await self._say({"holds": [str(strip), str(path)]})
             elif "heard" in told:
                 await self._say({"heard": _Heard.model_validate(told["heard"]).model_dump()})
             else:
@@ -94,8 +100,13 @@ class Around(AsyncWebsocketConsumer):
         """What other pages say, to this one: to all, or to it alone."""
         with watch.said(self.mix_id) as said:
             while message := await said.get():
-                if message["by"] != str(self._key) and message.get("to") in (None, str(self._key)):
+                if self._concerns(message):
                     await self.send(text_data=json.dumps(message))
+
+    def _concerns(self, message: dict[str, Any]) -> bool:
+        if "people" in message:
+            return self.user.pk in message["people"]
+        return message["by"] != str(self._key) and message.get("to") in (None, str(self._key))
 
     async def _follow(self) -> None:
         async with watch.on(self.mix_id) as changed:
@@ -158,8 +169,11 @@ class Around(AsyncWebsocketConsumer):
         others: dict[str, list[Presence]] = {}
         for one in mix.presences.exclude(user=self.user.pk).select_related("user").order_by("pk"):
             others.setdefault(called(one.user), []).append(one)
+        edits, self._told = self._edits_since(mix), mix.revision
         return {
             "revision": mix.revision,
+            "edits": edits,
+            "decisions": Decision.objects.filter(render__mix=mix).count(),
             "remarks": f"{newest} {remarks.count()} {answers}",
             "others": [
                 {
@@ -170,3 +184,19 @@ class Around(AsyncWebsocketConsumer):
                 for name, pages in sorted(others.items())
             ],
         }
+
+    def _edits_since(self, mix: Mix) -> list[dict[str, Any]] | None:
+        """What was changed since the page was told last; None where it was told of nothing yet."""
+        if self._told is None:
+            return None
+        later = mix.journal.filter(revision__gt=self._told).order_by("-revision")
+        return [
+            {
+                "revision": entry.revision,
+                "own": entry.user_id == self.user.pk,
+                "by": called(entry.user),
+                "what": entry.what,
+                "places": find_changed_places(mix, entry.changes),
+            }
+            for entry in later.select_related("user")[:_MOST_EDITS]
+        ]

@@ -6,6 +6,7 @@ import "./help.js";
 import "./palette.js";
 import { keepNudged } from "./nudge.js";
 import { whenLetGo } from "./press.js";
+import { isEditing } from "./redraw.js";
 
 const messages = document.getElementById("messages");
 
@@ -45,23 +46,6 @@ document.addEventListener("htmx:configRequest", (event) => {
   const revision = document.getElementById("history")?.dataset.revision;
   if (revision) event.detail.headers["X-Seen-Revision"] = revision;
 });
-document.addEventListener("htmx:beforeRequest", (event) => {
-  const { detail } = event;
-  const { xhr, requestConfig } = detail;
-  if (requestConfig.verb === "get") return;
-  edits += 1;
-  underWay += 1;
-  xhr.addEventListener("readystatechange", () => {
-    if (xhr.readyState !== XMLHttpRequest.DONE) return;
-    edits += 1;
-    underWay -= 1;
-    if (document.contains(detail.target)) return;
-    // its row or its page went while the answer was on its way: nothing of it is drawn, and all is drawn anew
-    [detail.target, detail.gone] = [document.body, true];
-    drawAnew();
-  });
-});
-
 // An answer is drawn as it was asked for, though a redraw has taken away the link that asked.
 document.addEventListener("htmx:beforeRequest", ({ detail }) => {
   const { elt, etc, boosted } = detail;
@@ -103,35 +87,11 @@ document.addEventListener("htmx:beforeSend", ({ detail: { xhr, requestConfig } }
   };
 });
 
-// After an undo, or where somebody else was faster, the workspace is drawn anew in place.
-// A drawing that was asked for before an edit began or ended may be out of date: it is asked for again.
-let edits = 0;
-let underWay = 0;
-const place = () => location.pathname + location.search;
-const drawAnew = () =>
-  htmx.ajax("GET", place(), {
-    target: "#workspace",
-    select: "#workspace > *",
-    selectOOB: "#history",
-    swap: "innerHTML",
-    headers: { "X-Edits": edits, "X-Place": place() },
-  });
-document.addEventListener("mix-changed", (event) => {
-  if (event.detail.value !== false) drawAnew();
-});
-document.addEventListener("htmx:beforeSwap", (event) => {
-  if (event.detail.gone) event.detail.shouldSwap = false;
-  const { "X-Edits": asked, "X-Place": of } = event.detail.requestConfig.headers;
-  if (asked === undefined || (+asked === edits && of === place())) return;
-  event.detail.shouldSwap = false;
-  drawAnew();
-});
-
 // Undo and redo. Each press is a request of its own, whatever is drawn anew meanwhile; with an edit under way there is
 // something to undo that the button does not know of.
 function step(button) {
   keepNudged();
-  if (!button || (button.disabled && !underWay)) return;
+  if (!button || (button.disabled && !isEditing())) return;
   const carrier = document.body.appendChild(
     Object.assign(document.createElement("span"), { hidden: true }),
   );

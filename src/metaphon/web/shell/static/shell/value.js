@@ -53,6 +53,7 @@ function set(box, value) {
 
 function commit(box) {
   const { input } = parts(box);
+  box.pending = 0;
   box.classList.remove("refused");
   if (input.value === input.dataset.sent)
     return input.dispatchEvent(new CustomEvent("released", { bubbles: true }));
@@ -135,11 +136,14 @@ document.addEventListener("htmx:beforeSwap", () => {
   const unsent =
     element.matches(".value input.number") &&
     element.value !== (element.dataset.sent ?? element.defaultValue);
+  const { selectionStart, selectionEnd } = unsent ? element : {};
   held = {
     element,
     label,
     id: element.id,
     text: unsent ? element.value : null,
+    caret: [selectionStart, selectionEnd],
+    nudged: Boolean(element.closest(".value")?.pending),
     within: element.closest("#panel") ? "#panel " : "",
   };
 });
@@ -148,7 +152,7 @@ for (const name of ["focusin", "pointerdown"])
 // after the workspace's own scripts have drawn; what it has loaded after it comes into view is waited for
 addEventListener("htmx:afterSettle", () => {
   if (!held || document.contains(held.element)) return;
-  const { label, id, text, within } = held;
+  const { label, id, text, caret, nudged, within } = held;
   const again =
     (id && document.getElementById(id)) ||
     document.querySelector(`${within}[aria-label="${CSS.escape(label ?? "")}"]`);
@@ -156,9 +160,11 @@ addEventListener("htmx:afterSettle", () => {
   again.focus({ preventScroll: true });
   if (text === null) return;
   again.value = text;
+  again.setSelectionRange(...caret);
   const box = again.closest(".value");
   draw(box);
-  box.pending = setTimeout(() => commit(box), 350);
+  // what was stepped by the arrow keys is sent when they rest; what is half typed waits for the rest of it
+  if (nudged) box.pending = setTimeout(() => commit(box), 350);
 });
 
 document.addEventListener("redraw", (event) => draw(event.target));

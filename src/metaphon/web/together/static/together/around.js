@@ -1,5 +1,6 @@
 // A page's light connection: who else is in this mix and where, what is new, and what they are listening to.
-// Events: "state" (others, what is new), "heard" (somebody's place), "clock" (the server's time is known).
+// Events: "state" (others, what is new), "heard" (somebody's place), "holds" (what somebody has in hand), "overwritten"
+// (two have set the same).
 
 import { Places } from "../listen/places.js";
 
@@ -50,8 +51,10 @@ class Around extends EventTarget {
       if (took > this.best) return;
       this.best = took;
       this.offset = message.server - (message.ping + took / 2);
-    } else
-      this.dispatchEvent(new CustomEvent(message.heard ? "heard" : "state", { detail: message }));
+    } else {
+      const kind = ["heard", "holds", "overwritten"].find((name) => name in message) ?? "state";
+      this.dispatchEvent(new CustomEvent(kind, { detail: message }));
+    }
   }
 }
 

@@ -3,6 +3,7 @@
 
 import { player } from "../listen/player.js";
 import { around } from "./around.js";
+import "./hands.js";
 import "./remarks.js";
 
 const EVERY_MS = 100;
