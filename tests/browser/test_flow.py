@@ -235,3 +235,33 @@ class Flow(BrowserTest):
         self.wait_for(
             lambda: self.mix.strips.filter(name="Gull print 2", resting=False).exists(), 60
         )
+
+    def test_a_bed_becomes_objects_and_objects_a_scene_and_back_in_one_step_each(self) -> None:
+        page = self.flow("table&strip=rain")
+        before = list(self.mix.strips.values_list("ref", "resting", "output_bus").order_by("pk"))
+        page.click("#panel >> text=Split into objects")
+        expect(page.locator("#messages")).to_contain_text("Null in 5.1 (0+5+0): −")
+        rain = self.mix.strips.filter(name__startswith="Rain ")
+        self.assertEqual(
+            sorted(rain.values_list("name", "placement__mode")),
+            [
+                ("Rain LFE1", "bed"),
+                *((f"Rain {label}", "object") for label in ("M+000", "M+030", "M+110")),
+                *((f"Rain {label}", "object") for label in ("M-030", "M-110")),
+            ],
+        )
+        self.assertTrue(self.named("Rain").resting)
+        expect(page.locator(".pick[value=rain_m_030]")).to_be_visible()
+        # all from the first to the last, with Shift, ticked or not
+        page.locator(".pick[value=gull]").click()
+        page.locator(".pick[value=horn]").click(modifiers=["Shift"])
+        expect(page.locator("#chosen [data-count]")).to_have_text("3 chosen")
+        page.click("#chosen >> text=To a scene")
+        expect(page.locator("#messages")).to_contain_text("Null in Ambisonic 3: −")
+        self.assertEqual(self.named("Gull").output_bus, self.named("Scene"))
+        self.settled(page)
+        for _ in range(2):
+            with page.expect_response(lambda r: "undo" in r.url):
+                page.click("#undo")
+        after = list(self.mix.strips.values_list("ref", "resting", "output_bus").order_by("pk"))
+        self.assertEqual(after, before)

@@ -56,7 +56,7 @@ def angles_used(strip: Strip, channels: int, buses: Mapping[str, Bus]) -> tuple[
     """
     if strip.output == PROGRAMME and strip.placement.mode == "object":
         return ("azimuth_deg", "elevation_deg")
-    if channels != 1:
+    if channels != 1 or not is_panned(format_of(strip, channels)):
         return ()
     fed = [strip.output or "", *(send.bus for send in strip.sends)]
     aims = [bus_format(buses[one].layout) for one in fed if one in buses]
@@ -75,17 +75,22 @@ def mapping_gains(
 ) -> NDArray[np.float64]:
     """The gains, (times, aim channels, source channels), for a source that stands at these angles.
 
-    Only mono is placed by the angles. Layouts convert by `conversion` at these shares, scenes are
-    decoded (AllRAD) and loudspeakers encoded where they stand, without the LFE. `turned_gains`
-    places wider ones.
+    Only mono is placed by the angles, and no LFE. Layouts convert by `conversion` at these shares,
+    scenes are decoded (AllRAD) and loudspeakers encoded where they stand, without the LFE.
+    `turned_gains` places wider ones.
     """
-    if source.channels == 1:
+    if is_panned(source):
         if aim.layout:
             return constant_power(azimuth_deg, aim.layout, elevation_deg)[:, :, None]
         assert aim.order is not None
         return encode(azimuth_deg, elevation_deg, aim.order)[:, :, None]
     fixed = _fixed(source, aim, shares)
     return np.broadcast_to(fixed, (len(azimuth_deg), aim.channels, source.channels))
+
+
+def is_panned(source: Target) -> bool:
+    """Whether sound of a format stands where the angles of its strip say: mono that is no LFE."""
+    return source.channels == 1 and not (source.layout and source.layout.is_lfe[0])
 
 
 def turned_gains(source: Target, aim: Target, azimuth_deg: float) -> NDArray[np.float64]:
@@ -138,7 +143,7 @@ def describe_mapping(source: Target, aim: Target, shares: Shares = PUBLISHED) ->
     """What happens on the way in a few words; empty where every channel passes as it is."""
     if source.name == aim.name:
         return ""
-    if source.channels == 1:
+    if is_panned(source):
         return "panned" if aim.layout else "encoded"
     if source.order is not None and aim.order is not None:
         return f"cut to order {aim.order}" if aim.order < source.order else ""
@@ -156,7 +161,7 @@ def describe_mapping(source: Target, aim: Target, shares: Shares = PUBLISHED) ->
 
 def lost_channels(source: Target, aim: Target, shares: Shares = PUBLISHED) -> tuple[str, ...]:
     """The labels of the source's channels of which nothing arrives."""
-    if source.channels == 1:
+    if is_panned(source):
         return ()
     return tuple(
         label

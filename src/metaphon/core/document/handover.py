@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, Field, ValidationError, model_validator
 
 from metaphon.core.document.part import Part
-from metaphon.core.document.targets import target_named
+from metaphon.core.document.targets import target_to_render
 from metaphon.core.errors import InputError, sentence_case
 from metaphon.core.measure.loudness_limits import LoudnessLimits
 from metaphon.core.process.processor import choice, parameter
@@ -33,9 +33,9 @@ def _fits(name: str) -> str:
 OWN_WIDTH = "own"
 ADM = "adm"  # the file with positions, among targets
 ADM_TITLE = "ADM (BW64)"
-TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
+TargetName = Annotated[str, AfterValidator(lambda name: target_to_render(name).name)]
 StemTarget = Annotated[
-    str, AfterValidator(lambda name: name if name == OWN_WIDTH else target_named(name).name)
+    str, AfterValidator(lambda name: name if name == OWN_WIDTH else target_to_render(name).name)
 ]
 
 

@@ -12,18 +12,18 @@ from metaphon.core.document.delivery_limits import NO_LIMITS, DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.marker import MOST_MARKERS, Marker
 from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Part
-from metaphon.core.document.targets import bus_format, target_named
+from metaphon.core.document.targets import bus_format, target_to_render
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.errors import InputError
 from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
 from metaphon.core.spatial.decoding import Decoder, Weighting
-from metaphon.core.spatial.recording_layout import recorded_text
+from metaphon.core.spatial.recording_layout import recorded_as, recorded_text
 from metaphon.core.spatial.zones import Zone
 
 PROGRAMME = "programme"
 
-TargetName = Annotated[str, AfterValidator(lambda name: target_named(name).name)]
+TargetName = Annotated[str, AfterValidator(lambda name: target_to_render(name).name)]
 BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
 SendAzimuthDeg = Annotated[
     float | None,
@@ -286,7 +286,7 @@ class Track(Strip):
         "",
         max_length=400,
         description="What the channels of its recordings are: the name of a layout, or a label for "
-        "each channel in their order; by their number where empty.",
+        "each channel in their order, - for one that is not used; by their number where empty.",
     )
     print_of: Identifier | None = None
     take: int = Field(0, ge=0, le=32767)
@@ -296,8 +296,14 @@ class Track(Strip):
 
         A mono one is on both sides, each 3 dB softer, where a processor makes two out of it.
         """
-        both = recorded == 1 and any(one.needs_two_sides for one in self.chain)
-        return 2 if both else recorded
+        used = self.channels_used(recorded)
+        both = used == 1 and any(one.needs_two_sides for one in self.chain)
+        return 2 if both else used
+
+    def channels_used(self, recorded: int) -> int:
+        """How many channels of its recording it plays."""
+        told = recorded_as(self.layout) if self.layout else None
+        return len(told.order) if told and told.recorded == recorded else recorded
 
 
 class Bus(Strip):

@@ -4,9 +4,9 @@ from typing import Annotated
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
-from metaphon.core.spatial.layouts import layout_named
+from metaphon.core.spatial.layouts import layout_to_play_on
 
-Layout = Annotated[str, AfterValidator(lambda name: layout_named(name).name)]
+Layout = Annotated[str, AfterValidator(lambda name: layout_to_play_on(name).name)]
 Identifier = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$")]
 SILENT_DB = -120.0
 GainDb = Annotated[

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of
-from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named
+from metaphon.core.spatial.layouts import LAYOUTS, OWN, Layout, layout_named, layout_to_play_on
 
 
 @dataclass(frozen=True)
@@ -87,6 +87,14 @@ FURTHER = tuple(
     for name in (*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1)))
     if name not in OFFERED
 )
+
+
+def target_to_render(name: str) -> Target:
+    """Read a target's name as `target_named` does; InputError too for an LFE alone."""
+    target = target_named(name)
+    if target.layout:
+        layout_to_play_on(target.layout.name)
+    return target
 
 
 def target_named(name: str) -> Target:

@@ -8,7 +8,7 @@ from metaphon.core.document.mix import Mix, Track
 from metaphon.core.document.part import Identifier
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
 from metaphon.core.errors import InputError, Vanished
-from metaphon.core.spatial.recording_layout import recorded_as, recorded_text
+from metaphon.core.spatial.recording_layout import UNUSED, recorded_as, recorded_text
 
 
 class SetRecordingLayout(Command):
@@ -42,17 +42,18 @@ class SetChannel(Command):
     labels: tuple[str, ...] = Field(
         max_length=64, description="What all channels are taken for now, in order."
     )
-    label: str = Field(max_length=8, description="The loudspeaker, such as M+030.")
+    label: str = Field(max_length=8, description="The loudspeaker, such as M+030; - for none.")
 
     def apply(self, mix: Mix) -> Mix:
         labels = list(self.labels)
         if not 1 <= self.channel <= len(labels):
             raise Vanished("This channel is no longer there; look again.")
-        if self.label in labels:
+        if self.label in labels and self.label != UNUSED:
             labels[labels.index(self.label)] = labels[self.channel - 1]
         labels[self.channel - 1] = self.label
         command = SetRecordingLayout(strips=(self.strip,), layout=" ".join(labels))
         return command.apply(mix)
 
     def describe(self, mix: Mix) -> str:
-        return f"{strip_of(mix, self.strip).name}: channel {self.channel} is {self.label}"
+        what = "not used" if self.label == UNUSED else self.label
+        return f"{strip_of(mix, self.strip).name}: channel {self.channel} is {what}"

@@ -20,7 +20,7 @@ from metaphon.core.document.mix import (
     Track,
 )
 from metaphon.core.document.part import Identifier, Layout, TimeS
-from metaphon.core.document.targets import bus_format, target_named
+from metaphon.core.document.targets import bus_format, target_named, target_to_render
 from metaphon.core.edits.command import (
     Command,
     Strips,
@@ -412,7 +412,7 @@ class AddTarget(Command):
     name: str = Field(max_length=1500)
 
     def apply(self, mix: Mix) -> Mix:
-        name = target_named(self.name).name
+        name = target_to_render(self.name).name
         return (
             mix if name in mix.targets else mix.model_copy(update={"targets": (*mix.targets, name)})
         )

@@ -58,8 +58,10 @@ def placed(track: Track, rate_hz: int) -> tuple[Placed, ...]:
         if frames > 0:
             fades = round(clip.fade_in_s * rate_hz), round(clip.fade_out_s * rate_hz)
             channels = track.channels(info.channels)
-            gain = 10.0 ** (clip.gain_db / 20.0) * float(np.sqrt(info.channels / channels))
-            told = told_layout(track, info.channels)
+            used = track.channels_used(info.channels)
+            gain = 10.0 ** (clip.gain_db / 20.0) * float(np.sqrt(used / channels))
+            told = told_layout(track, used)
+            told = told if told and told.recorded == info.channels else None
             is_scene = track.placement.mode == "scene"
             order = told.order if told and not told.is_in_order and not is_scene else ()
             found.append(Placed(clip.file, first, frames, channels, skipped, gain, *fades, order))

@@ -11,7 +11,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from metaphon.core.document.channel_mapping import format_of, mapping_gains, turned_gains
+from metaphon.core.document.channel_mapping import format_of, is_panned, mapping_gains, turned_gains
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.graph import OpenRoutes, open_routes, ordered
 from metaphon.core.document.held_tails import let_go
@@ -675,14 +675,15 @@ def _into(
     Mono is panned to where it stands, wider sources are converted.
     """
     source = format_of(strip, channels)
-    if channels == 1 and (azimuth.moves or elevation.moves):
+    panned = is_panned(source)
+    if panned and (azimuth.moves or elevation.moves):
 
         def gains(times_s: NDArray[np.float64]) -> NDArray[np.float64]:
             return mapping_gains(source, aim, azimuth.at(times_s), elevation.at(times_s))
 
         return Gains(gains, (azimuth, elevation), (source.name, aim.name, azimuth, elevation))
     stands = float(azimuth.values[0]), float(elevation.values[0])
-    return _fixed_gains(source, aim, *(stands if channels == 1 else (0.0, 0.0)), shares)
+    return _fixed_gains(source, aim, *(stands if panned else (0.0, 0.0)), shares)
 
 
 @lru_cache(4096)

@@ -189,6 +189,14 @@ def layout_named(name: str) -> Layout:
     raise InputError(f"There is no loudspeaker layout {name}; use one of {', '.join(LAYOUTS)}.")
 
 
+def layout_to_play_on(name: str) -> Layout:
+    """Look a layout up as `layout_named` does; InputError too for one of LFE channels alone."""
+    layout = layout_named(name)
+    if not layout.main:
+        raise InputError(f"{layout.title} has an LFE alone; add a loudspeaker to it.")
+    return layout
+
+
 def own_layout(title: str, table: str) -> Layout:
     """A layout from a table of one loudspeaker a line: label, azimuth, elevation in degrees.
 
@@ -228,11 +236,11 @@ def own_layout(title: str, table: str) -> Layout:
         [title, *(f"{a}={x:g},{y:g}" for a, (x, y) in zip(labels, places, strict=True))]
     )
     layout = Layout(name, title, tuple(labels), tuple(places))
-    if not layout.main or layout.channels > _MOST_OWN:
-        raise InputError(
-            f"A layout has 1 to {_MOST_OWN} loudspeakers; this has {len(layout.main)}."
-        )
+    if not 0 < layout.channels <= _MOST_OWN:
+        raise InputError(f"A layout has 1 to {_MOST_OWN} loudspeakers; this has {layout.channels}.")
     main = list(layout.main)
+    if not main:  # an LFE by itself, as one channel of a recording
+        return layout
     near = np.degrees(np.arccos(np.clip(layout.vectors[main] @ layout.vectors[main].T, -1.0, 1.0)))
     near += np.eye(len(main)) * 360.0
     one, other = divmod(int(np.argmin(near)), len(main))

@@ -19,7 +19,7 @@ from metaphon.core.edits.values import angles_of_strip
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.downmix import Shares
 from metaphon.core.spatial.layouts import LAYOUTS, LOUDSPEAKERS, Layout
-from metaphon.core.spatial.recording_layout import layouts_of
+from metaphon.core.spatial.recording_layout import UNUSED, layouts_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import SCENE_CHANNELS, kind_of
 from metaphon.web.mixes.snapshots import channels_of
@@ -67,7 +67,7 @@ class Row:
     @property
     def layouts(self) -> list[Layout]:
         """The layouts that its recording may have, by its number of channels."""
-        return layouts_of(self.channels)
+        return layouts_of(len(self.named))
 
     @property
     def labels_json(self) -> str:
@@ -76,8 +76,14 @@ class Row:
 
     @property
     def all_labels(self) -> list[str]:
-        """Every loudspeaker that a channel may be."""
-        return list(LOUDSPEAKERS)
+        """Every loudspeaker that a channel may be, and none."""
+        return [*LOUDSPEAKERS, UNUSED]
+
+    @property
+    def can_be_split(self) -> bool:
+        """Whether objects can be made of its channels."""
+        is_bed = self.in_programme and self.strip.placement.mode == "bed"
+        return is_bed and self.channels > 1 and not self.is_bus and self.kind == "track"
 
     @property
     def is_bus(self) -> bool:
@@ -214,8 +220,11 @@ def channels_named(strip: Strip, own: Target | None) -> list[tuple[int, str]]:
         return []
     told = told_layout(strip, own.channels)
     places = told.order if told else range(own.channels)
-    named = dict(zip(places, own.channel_labels, strict=True))
-    return [(place + 1, named[place]) for place in sorted(named)] if len(named) > 2 else []
+    used = dict(zip(places, own.channel_labels, strict=True))
+    recorded = told.recorded if told else own.channels
+    if recorded <= 2:
+        return []
+    return [(place + 1, used.get(place, UNUSED)) for place in range(recorded)]
 
 
 def _notes(strip: Strip, own: Target | None, output: Bus | None, shares: Shares) -> list[str]:

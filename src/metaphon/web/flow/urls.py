@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.flow import prints, starting_points, views
+from metaphon.web.flow import conversions, prints, starting_points, views
 
 app_name = "flow"
 urlpatterns = [
@@ -10,6 +10,8 @@ urlpatterns = [
     path("strip/<str:strip_id>", views.panel, name="panel"),
     path("strip/<str:strip_id>/keep", starting_points.keep, name="keep_chain"),
     path("strip/<str:strip_id>/load", starting_points.load, name="load_chain"),
+    path("split", conversions.split, name="split"),
+    path("gather", conversions.gather, name="gather"),
     path("print", prints.start, name="print"),
     path("print/<int:print_id>", prints.progress, name="print_progress"),
     path("print/<int:print_id>/cancel", prints.cancel, name="print_cancel"),

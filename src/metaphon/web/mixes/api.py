@@ -89,5 +89,7 @@ def edits(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
     commands = [on_this_machine(command) for command in read_all(data)]
     seen = data.get("seen") if isinstance(data, dict) else None
     command = commands[0] if len(commands) == 1 else Batch(commands=tuple(commands))
-    applied = journal.apply(mix, user, command, seen if isinstance(seen, int) else None)
+    applied = journal.apply(
+        mix, user, command, seen if isinstance(seen, int) else None, may_overwrite=False
+    )
     return JsonResponse({"revision": mix.revision, "edit": applied.what})

@@ -39,13 +39,18 @@ def _locked(mix: Mix) -> Mix:
 
 
 def apply(
-    mix: Mix, user: User, command: Command, seen: int | None = None, edit: str = ""
+    mix: Mix,
+    user: User,
+    command: Command,
+    seen: int | None = None,
+    edit: str = "",
+    may_overwrite: bool = True,
 ) -> Applied:
     """Carry out a command; it lands whole or not at all.
 
     `seen` is the revision the person was looking at, `edit` an id by which a listener knows the
-    edit again. Where somebody else has since set the same value the later hand wins, and both are
-    told. Raises StaleEdit where what the value stands in has come, gone or been reordered since,
+    edit again. Where somebody else has since set the same value the later hand wins and both are
+    told, if it `may_overwrite`. Raises StaleEdit where what the value stands in has come, gone or been reordered since,
     InputError where the command cannot be carried out, PermissionDenied for listeners.
     """
     with transaction.atomic():
@@ -57,7 +62,7 @@ def apply(
         refuse_unplayable(before.document, after, snapshots.channels_in(locked))
         changes = before.changes_to(after, locked)
         if changes:
-            met = _refuse_stale(locked, user, changes, seen, before.rows, may_overwrite=True)
+            met = _refuse_stale(locked, user, changes, seen, before.rows, may_overwrite)
             write(changes)
             _edits_of(locked, user).filter(undone=True, void=False).update(void=True)
             entry = _record(locked, user, what, changes, JournalEntry.Kind.EDIT, edit)

@@ -81,7 +81,7 @@ def described() -> dict[str, Any]:
                         },
                         {
                             "403": "The person may listen to the mix, not change it.",
-                            "409": "What a command names has come, gone or moved since `seen`.",
+                            "409": "Somebody has changed the same since `seen`.",
                             "422": "A command cannot be carried out.",
                         },
                     ),

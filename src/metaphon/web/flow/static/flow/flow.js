@@ -145,7 +145,7 @@ document.addEventListener("click", (event) => {
     if (event.shiftKey && from >= 0)
       boxes
         .slice(Math.min(from, to), Math.max(from, to) + 1)
-        .forEach((one) => pick(one.value, box.checked));
+        .forEach((one) => pick(one.value, picked.has(lastPick)));
     pick(box.value, box.checked);
   }
   if (event.target.id === "choose-all") {
@@ -160,6 +160,13 @@ document.addEventListener("click", (event) => {
   const way = event.target.closest?.("#chosen [data-do]");
   if (way)
     routeTo([...picked], document.querySelector("#chosen [data-route]").value, way.dataset.do);
+  const conversion = event.target.closest?.("#chosen [data-convert]");
+  if (conversion)
+    htmx.ajax("POST", flow().dataset.base + conversion.dataset.convert, {
+      source: flow(),
+      swap: "none",
+      values: { ids: [...picked].join() },
+    });
 });
 const routeTo = (strips, to, how) =>
   send(
