@@ -54,7 +54,7 @@ class Coherence(BrowserTest):
         page.click("button:has-text('As found')")
         expect(page.locator("[name=delay_ms]")).to_have_value("-0.7188")
         page.select_option("[name=other]", "gull")
-        expect(page.locator(".facts")).to_contain_text("none found")
+        expect(page.locator(".facts")).to_contain_text("Not the same sound")
         page.fill("[name=at_s]", "soon")
         page.press("[name=at_s]", "Enter")
         expect(page.locator("#messages")).to_contain_text("The time shown is a number")

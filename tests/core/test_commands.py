@@ -12,7 +12,7 @@ import numpy as np
 import soundfile
 
 from metaphon.cli import main
-from metaphon.core.checks.rules import check
+from metaphon.core.checks.rules import check, mend
 from metaphon.core.document.mix import schema
 from metaphon.core.files.mixdoc import read
 from tests.demo import demo_in
@@ -208,6 +208,20 @@ class Demo(unittest.TestCase):
         mended = self.folder / "mended.mix.json"
         mended.write_text(json.dumps(document))
         self.assertEqual(check(read(mended)), [])
+
+    def test_what_feeds_a_bus_and_is_sent_to_it_too_is_heard_twice(self) -> None:
+        document = json.loads(self.lamp.read_text())
+        tracks = {track["id"]: track for track in document["tracks"]}
+        tracks["harmonium"]["sends"].append({"bus": "instruments", "level_db": -6.0})
+        tracks["drum_one"]["sends"].append({"bus": "instruments", "muted": True})
+        path = self.folder / "sent.mix.json"
+        path.write_text(json.dumps(document))
+        found = {one.subject: one for one in check(read(path)) if one.rule == "heard_twice"}
+        self.assertEqual(found.keys(), {"hand_bells", "harmonium"})
+        self.assertIn("feeds Instruments and is sent to it as well", found["harmonium"].message)
+        mended = mend(read(path), found["harmonium"]).apply(read(path))
+        self.assertNotIn("instruments", [send.bus for send in mended.find_strip("harmonium").sends])
+        self.assertEqual(mended.find_strip("harmonium").output, "instruments")
 
     def test_it_is_pleasant_in_level(self) -> None:
         out = self.folder / "out"

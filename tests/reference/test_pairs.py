@@ -37,6 +37,24 @@ class Pairs(unittest.TestCase):
                 distance = samples / RATE_HZ * SPEED_OF_SOUND_M_S
                 self.assertAlmostEqual(pair.distance_m, distance, delta=0.001)
 
+    def test_two_performances_are_not_one_sound(self) -> None:
+        """Likeness is the share of the energy that both have: a / (a + b) of unrelated noises."""
+        for share, is_one in ((0.0, False), (0.16, False), (0.4, True), (0.9, True)):
+            for seed in range(3):
+                one, two = (
+                    noise(1, _S, n)[0] * np.sqrt(1.0 - share) for n in (seed + 20, seed + 40)
+                )
+                common = noise(1, _S, seed + 60)[0] * np.sqrt(share)
+                pair = pair_of(one + common, two + late(common, 31.0), RATE_HZ)
+                self.assertEqual(pair.is_one_sound, is_one, (share, seed))
+        # as alike as before, but in one half only, or later by 40 ms in the second half
+        half = len(self.sound) // 2
+        other = noise(1, _S, 9)[0]
+        for delay in (None, 0.04 * RATE_HZ):
+            two = np.array(other if delay is None else 0.8 * late(self.sound, delay) + 0.6 * other)
+            two[:half] = 0.8 * self.sound[:half] + 0.6 * other[:half]
+            self.assertFalse(pair_of(self.sound, two.astype(np.float32), RATE_HZ).is_one_sound)
+
     def test_a_quarter_of_a_sample_at_10_db_of_noise_and_with_one_side_dull(self) -> None:
         other = noise(1, _S, 7)[0].astype(np.float32)
         other *= np.std(self.sound) / np.std(other) * 10.0 ** (-10.0 / 20.0)

@@ -157,7 +157,7 @@ class Pairs(WebTest):
 
     def test_unrelated_sounds_are_left_alone(self) -> None:
         said = self.pair(other="gull")
-        self.assertIn("none found", said)
+        self.assertIn("Not the same sound", said)
         self.assertNotIn("Pull", said)
 
     def test_every_zoom_is_drawn_with_as_many_points(self) -> None:

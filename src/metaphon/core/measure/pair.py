@@ -14,7 +14,9 @@ from metaphon.core.spatial.air import SPEED_OF_SOUND_M_S
 _SEGMENT_S = 0.34  # of the spectra: 16384 frames at 48 kHz, 2.9 Hz apart
 _POINTS = 480  # of a drawing, from 20 Hz on
 _LOWEST_HZ, _HIGHEST_HZ = 20.0, 20000.0
-_AS_ONE = 0.1  # of the likeness: below, no comb is worth a name
+_SAME = 0.6  # of the likeness: one sound
+_MAYBE = 0.25  # of the likeness: one sound where both halves of the span say the same
+_DRIFT_MS = 10.0  # what the halves of a span may differ by: a source that comes or goes
 
 Curve = NDArray[np.float64]
 
@@ -25,6 +27,7 @@ class Pair:
 
     `one` and `two` are their powers, `cross` what they have in common, (frequencies) each, one
     against two; `found` is the delay and polarity of the other, None where one is silent.
+    `is_one_sound` is whether that can be trusted: two performances have a delay too.
     """
 
     frequencies_hz: Curve
@@ -32,6 +35,7 @@ class Pair:
     two: Curve
     cross: NDArray[np.complex128]
     found: Alignment | None
+    is_one_sound: bool
 
     def moved(self, delay_ms: float, inverted: bool) -> "Pair":
         """The pair with its other held back by a delay and turned over, as by its chain."""
@@ -92,7 +96,7 @@ class Pair:
     @property
     def first_notch_hz(self) -> float | None:
         """The lowest frequency that the sum loses by the delay found; None where it loses none."""
-        if self.found is None or self.found.confidence < _AS_ONE:
+        if self.found is None or not self.is_one_sound:
             return None
         late_s = abs(self.found.delay_ms) / 1000.0
         if self.found.inverted:
@@ -137,7 +141,26 @@ def pair_of(one: NDArray[np.float32], two: NDArray[np.float32], rate_hz: int) ->
         powers += np.abs(left) ** 2, np.abs(right) ** 2
         cross += right * np.conj(left)
     cross *= np.exp(-2j * np.pi * frequencies * late / rate_hz)  # where the other was
-    return Pair(frequencies, powers[0], powers[1], cross, found)
+    return Pair(
+        frequencies, powers[0], powers[1], cross, found, _is_one_sound(one, two, rate_hz, found)
+    )
+
+
+def _is_one_sound(
+    one: NDArray[np.float32], two: NDArray[np.float32], rate_hz: int, found: Alignment | None
+) -> bool:
+    """Whether two recordings have one sound, by their likeness, or by that of each half."""
+    if found is None or found.confidence < _MAYBE:
+        return False
+    if found.confidence >= _SAME:
+        return True
+    middle = min(len(one), len(two)) // 2
+    halves = (align(one[part], two[part], rate_hz) for part in (slice(middle), slice(middle, None)))
+    return all(
+        half is None  # where one of them rests nothing is said
+        or (half.inverted == found.inverted and abs(half.delay_ms - found.delay_ms) < _DRIFT_MS)
+        for half in halves
+    )
 
 
 def drawn(frequencies_hz: Curve, values: Curve) -> tuple[Curve, Curve]:

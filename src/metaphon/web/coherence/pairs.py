@@ -33,7 +33,6 @@ from metaphon.web.mixes.waves import COLUMNS, PeaksOf, as_path, extremes, loudes
 SPAN_S = 10.0  # what is analysed
 WIDTHS_S = (0.01, 0.05, 0.2, 1.0, 5.0, 30.0, 120.0, 600.0, 3600.0)
 _LOWEST_DB = -30.0
-_SURE = 0.1
 _NEAR = 0.02  # ms and below: at once
 _WORTH_DB = 0.2  # what a rotation must gain to be offered
 _DELAYS_MS = range_of_field(Basics.model_fields["delay_ms"]) or (0.0, 0.0)
@@ -166,17 +165,20 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
         **_charts(pair, turned, mend_ms, mend_inverted),
         **_waves(sound, (first, other), chosen, peaks_of, start_s, mend_ms, mend_inverted),
         "chosen": chosen,
+        "query": chosen.query,
         "first": first,
         "other": other,
         "first_name": _named(first.name, chosen.first_side),
         "other_name": _named(other.name, chosen.other_side),
         "pair": pair,
-        "sure": pair.found is not None and pair.found.confidence > _SURE,
+        "sure": pair.is_one_sound,
         "samples": pair.found.delay_ms * sound.rate_hz / 1000.0 if pair.found else 0.0,
         "correlation": pair.correlation(),
         "mended_correlation": turned.correlation(mend_ms, mend_inverted),
         "gain_db": turned.gain_db(mend_ms, mend_inverted, against=pair),
-        "rotation": rotation if rotation_db > _WORTH_DB and not chosen.rotation else None,
+        "rotation": rotation
+        if pair.is_one_sound and rotation_db > _WORTH_DB and not chosen.rotation
+        else None,
         "rotation_db": rotation_db,
         "groups": _groups(document, first, offered),
         "mend_ms": mend_ms,
@@ -230,7 +232,7 @@ def _mend(pair: Pair, chosen: Chosen) -> tuple[float, bool]:
     """The delay of the other that is tried: as typed, or what makes both one."""
     if chosen.delay_ms is not None:
         return chosen.delay_ms, chosen.inverted
-    if pair.found is None or pair.found.confidence <= _SURE:
+    if pair.found is None or not pair.is_one_sound:
         return 0.0, False
     late = pair.found.delay_ms
     return (0.0 if abs(late) < _NEAR else -round(late, 4)), pair.found.inverted
@@ -288,7 +290,7 @@ def group_command(
         if start_s is None:
             start_s = _start_s(sound, (first, other), lambda path: draw(recordings[path]))
         pair = _pair(document, first, other, asked, round(start_s * sound.rate_hz))
-        if pair.found is None or pair.found.confidence <= _SURE:
+        if not pair.is_one_sound:
             left.append(other.name)
             continue
         mend_ms, inverted = _mend(pair, asked)

@@ -6,6 +6,7 @@ from typing import Any
 
 from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
 
 from metaphon.core.document.part import LATEST_S
 from metaphon.core.edits.command import apply
@@ -54,7 +55,11 @@ def pair(request: HttpRequest, mix_id: int) -> HttpResponse:
     found = _shown(request, mix, "pairs")
     if "said" in found:
         raise InputError(str(found["said"]))
-    return render(request, "coherence/pair.html", {**editing(request, mix), **found})
+    response = render(request, "coherence/pair.html", {**editing(request, mix), **found})
+    # drawn anew for whatever reason, it is the same pair
+    address = reverse("coherence:show", args=[mix.pk])
+    response["HX-Replace-Url"] = f"{address}?{found['query']}"
+    return response
 
 
 @changes_mix

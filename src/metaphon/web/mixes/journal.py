@@ -50,8 +50,9 @@ def apply(
 
     `seen` is the revision the person was looking at, `edit` an id by which a listener knows the
     edit again. Where somebody else has since set the same value the later hand wins and both are
-    told, if it `may_overwrite`. Raises StaleEdit where what the value stands in has come, gone or been reordered since,
-    InputError where the command cannot be carried out, PermissionDenied for listeners.
+    told, if it `may_overwrite`. Raises StaleEdit where it may not, and where what the value stands
+    in has come, gone or been reordered since; InputError where the command cannot be carried out,
+    PermissionDenied for listeners.
     """
     with transaction.atomic():
         locked = _locked(mix)

@@ -1,4 +1,7 @@
-"""The dry sound reaches the mix by two ways: straight and through a bus, or through two buses."""
+"""The dry sound reaches the mix by two ways: straight and through a bus, or through two buses.
+
+Or it reaches one bus by two ways: as what feeds it, and as a send.
+"""
 
 from collections.abc import Iterator
 
@@ -28,6 +31,13 @@ def _notice(mix: Mix) -> Iterator[Finding]:
                 "take one of the two."
             )
             yield Finding("heard_twice", "problem", strip.id, message, str(extra))
+        for send in strip.sends:
+            if send.bus == strip.output and not send.muted:
+                message = (
+                    f"{strip.name} is heard twice: it feeds {names[send.bus]} and is sent to it as "
+                    "well; take one of the two."
+                )
+                yield Finding("heard_twice", "problem", strip.id, message, send.bus)
 
 
 def _dry_ways(mix: Mix) -> set[str]:

@@ -7,23 +7,26 @@ import { around } from "./around.js";
 const QUIET_MS = 40; // for the answer to an own edit, which brings the same revision
 const MARKED_MS = 4000;
 
-let missing = 0; // the latest revision that somebody else has made and this page has not drawn
+let theirs = 0; // the latest revision that somebody else has made
+let mine = 0; // the latest that this person has made, here or on another page
 let marks = []; // {by, places, until}: what is marked, from when it is drawn
 let decisions = null;
 let timer;
 let unmarking;
 
+const isMissing = () => theirs > revisionDrawn() || mine > revisionShown();
+
 around.addEventListener("state", ({ detail }) => {
-  const others = detail.edits?.filter(({ own, revision }) => !own || revision > revisionShown());
-  for (const { by, own, what, places, revision } of others ?? []) {
-    missing = Math.max(missing, revision);
-    if (own) continue;
-    marks.push({ by, places });
-    tell(by, what);
+  for (const { by, own, what, places, revision } of detail.edits ?? []) {
+    if (own) mine = Math.max(mine, revision);
+    else {
+      theirs = Math.max(theirs, revision);
+      marks.push({ by, places });
+      tell(by, what);
+    }
   }
   // connected anew: what was changed meanwhile is not known one by one
-  if (!detail.edits)
-    missing = Math.max(missing, detail.revision > revisionShown() && detail.revision);
+  if (!detail.edits) mine = detail.revision;
   if (decisions !== null && decisions !== detail.decisions) changed();
   decisions = detail.decisions;
   catchUp();
@@ -31,7 +34,7 @@ around.addEventListener("state", ({ detail }) => {
 function catchUp() {
   clearTimeout(timer);
   timer = setTimeout(() => {
-    if (missing <= revisionDrawn()) return;
+    if (!isMissing()) return;
     if (isEditing()) catchUp();
     else changed();
   }, QUIET_MS);
@@ -42,7 +45,7 @@ const changed = () =>
 document.addEventListener("htmx:afterSettle", () => {
   mark();
   showHeld();
-  if (missing > revisionDrawn()) catchUp();
+  if (isMissing()) catchUp();
 });
 
 // -- by whose hand
@@ -65,7 +68,7 @@ function shownAt([strip, path]) {
     : [];
 }
 function mark() {
-  if (!marks.length || missing > revisionDrawn()) return;
+  if (!marks.length || theirs > revisionDrawn()) return;
   // what workspaces draw by themselves is there in the next frame
   requestAnimationFrame(() => {
     const now = performance.now();
@@ -104,7 +107,7 @@ around.addEventListener("overwritten", ({ detail }) =>
 
 const held = new Map(); // by the key of an open page: [strip, path]
 let names = new Map();
-let mine = ["", ""];
+let holding = ["", ""];
 
 const placeOf = (element) => {
   const control = element.closest?.("#workspace [data-set], #lanes [data-set]");
@@ -113,9 +116,9 @@ const placeOf = (element) => {
   return source ? [source.dataset.id ?? source.dataset.strip, ""] : ["", ""];
 };
 function hold(place) {
-  if (place.join(" ") === mine.join(" ")) return;
-  mine = place;
-  if (names.size) around.tell({ holds: mine });
+  if (place.join(" ") === holding.join(" ")) return;
+  holding = place;
+  if (names.size) around.tell({ holds: holding });
 }
 document.addEventListener("focusin", ({ target }) => hold(placeOf(target)));
 document.addEventListener("focusout", ({ relatedTarget }) => relatedTarget || hold(["", ""]));
@@ -123,7 +126,8 @@ around.addEventListener("state", ({ detail }) => {
   const known = names;
   names = new Map(detail.others.flatMap(({ name, keys }) => keys.map((key) => [key, name])));
   // who has come knows nothing yet
-  if (mine[0] && [...names.keys()].some((key) => !known.has(key))) around.tell({ holds: mine });
+  if (holding[0] && [...names.keys()].some((key) => !known.has(key)))
+    around.tell({ holds: holding });
   for (const key of held.keys()) if (!names.has(key)) held.delete(key);
   showHeld();
 });
