@@ -282,7 +282,7 @@ class Field(BrowserTest):
     def test_a_gesture_is_recorded_while_it_plays_and_a_path_is_drawn(self) -> None:
         page = self.field()
         page.wait_for_selector("#listen .play:not([disabled])")
-        page.keyboard.press("r")
+        page.keyboard.press("p")
         page.click("#listen .play")
         player = "import('/static/listen/player.js').then(({ player }) => player.position)"
         self.wait_for(lambda: page.evaluate(player) > 24000)
@@ -295,7 +295,7 @@ class Field(BrowserTest):
         page.mouse.up()
         self.wait_for(lambda: self.lanes("Ship's horn") == {"azimuth_deg", "elevation_deg"})
         self.settled(page)
-        page.keyboard.press("r")
+        page.keyboard.press("p")
         page.click("#listen .play")
         expect(page.locator("#field-one")).to_contain_text("automated")
         page.click("text=Stand still")

@@ -148,6 +148,8 @@ class TwoHands(BrowserTest):
                 expect(one.locator("#messages")).to_contain_text("bo: ")
                 if command["kind"] == "set":
                     expect(one.locator(".by-another[data-by=bo]").first).to_be_visible()
+                if place == "field/" and command["path"].endswith("azimuth_deg"):
+                    expect(one.locator("#field-chart .object.by-another")).to_have_count(1)
                 self.assertTrue(one.evaluate("window.loaded"))  # in place, not loaded anew
                 expect(other.locator(".by-another")).to_have_count(0)
 

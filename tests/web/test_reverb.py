@@ -54,6 +54,19 @@ class Reverb(WebTest):
             self.edit("flow", kind="set", strips=[strip], path="resting", value=True)
         self.assertIn("No space yet", self.shown())
 
+    def test_what_a_note_decides_is_not_offered_in_milliseconds(self) -> None:
+        def shown() -> str:
+            page = self.client.get(self.url("reverb:show"), {"strip": "hall"})
+            return str(page.content.decode())
+
+        self.with_spaces()
+        self.assertIn('chain/0/predelay_ms"', shown())
+        path = "chain/0/predelay_note"
+        for note, offered in (("1/16", False), ("free", True)):
+            self.edit("flow", kind="set", strips=["hall"], path=path, value=note)
+            self.assertEqual('chain/0/predelay_ms"' in shown(), offered)
+            self.assertEqual("by “Predelay note”" in shown(), not offered)
+
     def test_sends_are_made_moved_taken_elsewhere_and_taken_away(self) -> None:
         self.assertIn("No space yet", self.shown(view="sends"))
         self.with_spaces()

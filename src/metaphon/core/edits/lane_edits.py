@@ -215,14 +215,16 @@ class TrimLane(LaneEdit):
 
     kind: Literal["trim_lane"] = "trim_lane"
     start_s: TimeS = 0.0
-    end_s: TimeS
+    end_s: TimeS | None = Field(None, description="The last breakpoint where it is not given.")
 
     def apply(self, mix: Mix) -> Mix:
-        if self.end_s <= self.start_s:
+        if self.end_s is not None and self.end_s <= self.start_s:
             raise InputError("The end lies before the start; type a later end.")
         lane = lane_of(mix, self.target)
-        points, ends = lane.points, (self.start_s, self.end_s)
-        inner = (points.times_s > self.start_s) & (points.times_s < self.end_s)
+        points = lane.points
+        end_s = max(float(points.times_s[-1]), self.start_s) if self.end_s is None else self.end_s
+        ends = self.start_s, end_s
+        inner = (points.times_s > self.start_s) & (points.times_s < end_s)
         first, last = (
             Breakpoints([t], [round(float(within_turn(self.target, value_at(lane, t))), 6)])
             for t in ends

@@ -1,6 +1,7 @@
 """What a processor is: a frozen set of parameters, and something at work that follows them."""
 
 from abc import ABC, abstractmethod
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
 
@@ -102,6 +103,11 @@ class Processor(BaseModel, ABC):
         """A whole sound, (channels, frames), through this processor at rest, as late as it is."""
         late = self.latency_samples(rate_hz)
         return self.start(Channels(len(block)), rate_hz, late).process(block, Motion.still(self), 0)
+
+    @property
+    def decided_by(self) -> Mapping[str, str]:
+        """Values that another one decides as they are set now: the names of both."""
+        return {}
 
     def tail_s(self, rate_hz: int, fall_db: float = 60.0) -> float:
         """How long it goes on sounding after its input has ended, until it has fallen so far."""

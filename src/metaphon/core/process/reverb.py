@@ -1,6 +1,6 @@
 """What all reverbs share: when the room answers, its tone, its width and its level."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -143,6 +143,10 @@ class Reverb(Processor):
             low[:0] if self.low_cut_hz <= NO_LOW_CUT_HZ else low,
             high[:0] if self.high_cut_hz >= NO_HIGH_CUT_HZ else high,
         )
+
+    @property
+    def decided_by(self) -> Mapping[str, str]:
+        return {} if self.predelay_note == "free" else {"predelay_ms": "predelay_note"}
 
     def at_tempo(self, tempo_bpm: float) -> Processor:
         """The same with its pre-delay as long as the note says at a tempo, in quarters a minute."""

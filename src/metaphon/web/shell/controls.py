@@ -31,7 +31,8 @@ class Numeric:
 
 @dataclass(frozen=True)
 class Control:
-    """One parameter as the screen shows it. `sort` is number, switch, choice, channels or bands.
+    """One parameter as the screen shows it. `sort` is number, switch, choice, channels, bands, or
+    decided: by the one that `value` names.
 
     `path` leads to it from its strip, as commands say it.
     """

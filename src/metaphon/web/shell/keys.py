@@ -94,7 +94,7 @@ KEYS = (
         (
             ("Arrows", "Move the chosen source by 1 degree; 10 with Shift"),
             ("A", "Choose all objects"),
-            ("R", "While it plays, keep dragging as a path"),
+            ("P", "While it plays, keep dragging as a path"),
             ("D", "Draw a path"),
             ("Tab, Delete", "On a lane: from breakpoint to breakpoint; take one out"),
         ),

@@ -71,6 +71,13 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
     )
     controls = [control for control in found if control.name not in _APART]
+    by_name = {control.name: control for control in controls}
+    controls = [
+        replace(control, sort="decided", value=by_name[processor.decided_by[control.name]].label)
+        if control.name in processor.decided_by
+        else control
+        for control in controls
+    ]
     if processor.groups:  # what says no other stands in the first
         controls = [
             replace(control, group=control.group or processor.groups[0]) for control in controls

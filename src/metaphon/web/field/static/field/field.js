@@ -290,7 +290,7 @@ document.addEventListener("keydown", (event) => {
     event.target.matches?.("input, select, textarea")
   )
     return;
-  if (event.key === "r") flip("record");
+  if (event.key === "p") flip("record");
   else if (event.key === "d") flip("draw");
   else if (event.key === "a") all();
 });

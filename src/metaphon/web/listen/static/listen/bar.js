@@ -520,7 +520,7 @@ function start() {
           ],
       });
     else if (event.key === "l") loop.click();
-    else if (event.key === "m") setMarker();
+    else if (event.key === "m" && !event.target.closest?.(".node")) setMarker();
     else if (event.key === "n" || event.key === "N") toMarker(event.key === "N");
     else if (event.key === "b" && comparing) player.set({ active: active === "a" ? "b" : "a" });
     else return;

@@ -57,15 +57,13 @@ function shownAt([strip, path]) {
     .filter(({ dataset: { set } }) => set === own || set.startsWith(`${own}/`))
     .map((control) => control.closest(".value") ?? control)
     .filter((box) => box.checkVisibility());
-  if (controls.length) return controls;
   const name = CSS.escape(strip);
-  return strip
-    ? [
-        ...document.querySelectorAll(
-          `#workspace :is([data-id="${name}"], .clip[data-strip="${name}"])`,
-        ),
-      ]
-    : [];
+  const drawn = (selector) => [...document.querySelectorAll(`#workspace :is(${selector})`)];
+  if (controls.length)
+    return path.startsWith("placement/")
+      ? [...controls, ...drawn(`g[data-id="${name}"]`)]
+      : controls;
+  return strip ? drawn(`[data-id="${name}"], .clip[data-strip="${name}"]`) : [];
 }
 function mark() {
   if (!marks.length || theirs > revisionDrawn()) return;
