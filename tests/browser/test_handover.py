@@ -35,6 +35,7 @@ class Handover(BrowserTest):
         page.click("button:has-text('Hand over')")
         newest = page.locator("#renders section").first
         expect(newest.locator("h2")).to_have_text(label)
+        expect(newest.locator("h2")).to_be_in_viewport()
         expect(newest.locator("a:has-text('Package')")).to_be_visible(timeout=WORK_MS)
 
     def test_a_cell_pressed_while_another_is_on_its_way_stays_pressed(self) -> None:

@@ -324,6 +324,20 @@ class Live(BrowserTest):
         page.click("#listen .play")
         self.plays_on(page)
 
+    def test_the_place_is_shown_whole_in_every_form(self) -> None:
+        page = self.open()
+        self.begin_at(page, "flow/")
+        page.evaluate("import('/static/listen/player.js').then((m) => m.player.jump(55.7 * 48000))")
+        clock, place = page.locator("[data-clock]"), page.locator("#listen .now")
+        forms = [one.get_attribute("value") or "" for one in clock.locator("option").all()]
+        self.assertGreater(len(forms), 6)
+        for form in forms:
+            clock.select_option(form)
+            self.assertTrue(
+                place.evaluate("field => field.scrollWidth <= field.clientWidth"),
+                (form, place.input_value()),
+            )
+
     def test_timecode(self) -> None:
         """SMPTE ST 12-1: the first numbers left out, and none at ten minutes.
 

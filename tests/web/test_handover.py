@@ -92,6 +92,7 @@ class Asking(HandoverTest):
 
 class Files(HandoverTest):
     def test_stems_add_up_in_the_package_and_its_checksums_hold(self) -> None:
+        self.edit("flow", kind="rename", strip="gull", name="Herring gull")
         row = self.hand_over(stems=["tracks 0+2+0"], label="First pass")
         response = self.client.get(self.url("handover:package", row.pk))
         self.assertIn("Pier_First_pass.zip", response["Content-Disposition"])
@@ -110,6 +111,7 @@ class Files(HandoverTest):
         paper = self.client.get(self.url("handover:report", row.pk))
         self.assertContains(paper, "The stems of tracks in Stereo (0+2+0) add up to the mix within")
         self.assertContains(paper, sums["Pier_0+2+0.wav"])
+        self.assertContains(self.client.get(self.url("handover:show")), "<td>Herring gull</td>")
 
     def test_a_verdict_is_given_on_mixes(self) -> None:
         row = self.hand_over(level="gain", loudness_lufs="-20", bits="24")

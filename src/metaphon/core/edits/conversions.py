@@ -105,8 +105,6 @@ class GatherIntoScene(Command):
     name: str = Field("Scene", max_length=110)
 
     def apply(self, mix: Mix) -> Mix:
-        if not self.strips:
-            raise InputError("Nothing is chosen; choose the objects first.")
         for one in self.strips:
             self._require_object(strip_of(mix, one))
         name = self.name.strip() or "Scene"

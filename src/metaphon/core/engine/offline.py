@@ -65,10 +65,12 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
     for kind, targets in asked.stems.items():
         placed = tuple(name for name in targets if name != OWN_WIDTH)
         for stem in stems_of(mix, kind, asked.rooms) if placed else ():
-            runs.append(Run(compile(stem.mix), _outputs(placed, stem.word, head, kind)))
+            outputs = _outputs(placed, stem.word, head, kind, stem.title)
+            runs.append(Run(compile(stem.mix), outputs))
         for stem in sources_of(mix) if OWN_WIDTH in targets else ():
             assert stem.width
-            runs.append(Run(compile(stem.mix), [Output(stem.width, f"{stem.word}_dry")]))
+            dry = Output(stem.width, f"{stem.word}_dry", stem_title=f"{stem.title}, as recorded")
+            runs.append(Run(compile(stem.mix), [dry]))
     return runs
 
 
@@ -91,10 +93,13 @@ def _outputs(
     stem: str | None,
     head: Path,
     kind: str = "",
+    title: str = "",
     alternative: Alternative | None = None,
 ) -> list[Output]:
-    named = map(target_named, dict.fromkeys(targets))
-    return [Output(one, stem, head, kind=kind, alternative=alternative) for one in named]
+    return [
+        Output(one, stem, head, kind=kind, stem_title=title, alternative=alternative)
+        for one in map(target_named, dict.fromkeys(targets))
+    ]
 
 
 def render_to_files(

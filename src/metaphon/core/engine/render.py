@@ -36,6 +36,8 @@ BLOCK_FRAMES = 64 * GRID_FRAMES
 class Output:
     """One result: a target, of the whole mix or of a part of it, a stem, named by a word.
 
+    `stem_title` is what people call it.
+
     `kind` is that of the stems it belongs to, which add up to the mix; empty where it is none.
 
     `head` is whose ears headphones are for, a SOFA file. `only` is the one strip that is heard, of
@@ -49,6 +51,7 @@ class Output:
     only: str | None = None
     contents: Contents | None = None
     kind: str = ""
+    stem_title: str = ""
     alternative: Alternative | None = None
 
     @property

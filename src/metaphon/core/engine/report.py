@@ -72,6 +72,7 @@ def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
         "target": target.name,
         "layout": target.title,
         "stem": result.output.stem,
+        "stem_title": result.output.stem_title,
         "alternative": result.output.alternative.name if result.output.alternative else None,
         "channel_labels": labels_written(target, bool(result.output.contents)),
         **asdict(result.figures),
@@ -141,7 +142,7 @@ def as_text(told: Mapping[str, Any]) -> str:
     lines = [told["title"], "=" * len(told["title"]), ""]
     lines += [f"{told['label']}, revision {told['revision']}", ""] if told["label"] else []
     for row in told["files"]:
-        part = f", stem of {row['stem']}" if row["stem"] else ""
+        part = f", stem: {row['stem_title'] or row['stem']}" if row["stem"] else ""
         part = f", {row['alternative']}" if row["alternative"] else part
         heading = f"{row['layout']}{part}"
         lines += [heading, "-" * len(heading), f"File                 {row['path']}"]

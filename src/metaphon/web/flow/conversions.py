@@ -10,8 +10,7 @@ from metaphon.core.document.mix import Track
 from metaphon.core.document.playable import ChannelsOf
 from metaphon.core.document.targets import Target, target_named
 from metaphon.core.edits.command import Command, strip_of
-from metaphon.core.edits.conversions import GatherIntoScene, SplitToObjects
-from metaphon.core.edits.registry import Batch
+from metaphon.core.edits.registry import Batch, read
 from metaphon.core.engine.edit_null import EditNull, measure_edit_null
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.layouts import LAYOUTS
@@ -28,23 +27,27 @@ _SCENE_ORDER = 3
 def split(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Make objects of the channels of tracks, as one step."""
     mix = mix_for(request, mix_id)
-    document, channels = document_of(mix), channels_in(mix)
-    commands = tuple(
-        SplitToObjects(strip=one, labels=_labels_of(document, one, channels))
-        for one in ids_in(request)
-    )
-    if not commands:
+    document, channels, strips = document_of(mix), channels_in(mix), ids_in(request)
+    if not strips:
         raise InputError("Nothing is chosen to split; choose some tracks first.")
-    widths = [format_of(*_used(document, one.strip, channels)) for one in commands]
+    commands = [
+        read({"kind": "split_to_objects", "strip": one, "labels": labels})
+        for one in strips
+        for labels in [_labels_of(document, one, channels)]
+    ]
+    widths = [format_of(*_used(document, one, channels)) for one in strips]
     widest = max(widths, key=lambda width: width.channels)
-    command = commands[0] if len(commands) == 1 else Batch(commands=commands)
+    command = commands[0] if len(commands) == 1 else Batch(commands=tuple(commands))
     return _converted(request, mix_id, command, widest)
 
 
 @changes_mix
 def gather(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Make a scene of the chosen objects, as one step."""
-    command = GatherIntoScene(strips=tuple(ids_in(request)), order=_SCENE_ORDER)
+    strips = ids_in(request)
+    if not strips:
+        raise InputError("Nothing is chosen; choose the objects first.")
+    command = read({"kind": "gather_into_scene", "strips": strips, "order": _SCENE_ORDER})
     return _converted(request, mix_id, command, target_named(f"scene{_SCENE_ORDER}"))
 
 

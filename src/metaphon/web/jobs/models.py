@@ -183,7 +183,12 @@ class RenderFile(models.Model):
     def title(self) -> str:
         if self.alternative:
             return f"{self.figures['alternative']}, {self.format}"
-        return f"{self.format}, stem {self.stem}" if self.stem else self.format
+        return f"{self.format}, stem {self.stem_title}" if self.stem else self.format
+
+    @property
+    def stem_title(self) -> str:
+        """Its stem as people call it; one made by an earlier version knows its word alone."""
+        return self.figures.get("stem_title") or self.stem
 
     @property
     def key(self) -> tuple[str, str, str]:

@@ -28,3 +28,9 @@ document.addEventListener("htmx:afterSwap", ({ detail: { xhr } }) => {
     if (at > asked.get(xhr)) cell.checked = checked;
   }
 });
+
+// What was just begun comes into sight, with its progress.
+document.addEventListener("htmx:afterSettle", ({ detail: { requestConfig, target } }) => {
+  if (requestConfig?.verb === "post" && target?.id === "renders")
+    document.querySelector("#renders section")?.scrollIntoView({ block: "nearest" });
+});
