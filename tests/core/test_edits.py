@@ -71,6 +71,8 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "set_channel": [
         {"strip": "pair", "channel": 1, "labels": ["M+030", "M-030"], "label": "M-030"}
     ],
+    "split_to_objects": [{"strip": "pair", "labels": ["M+030", "M-030"]}],
+    "gather_into_scene": [{"strips": ["gull", "boat"], "order": 2, "name": "Birds"}],
     "add_processor": [{"strip": "gull", "processor": kind} for kind in KINDS],
     "remove_processor": [{"strip": "pair", "place": 0}],
     "move_processor": [{"strip": "pair", "place": 0, "to": 1}],
