@@ -19,7 +19,6 @@ class EditNull(NamedTuple):
 
     difference_db: float
     target: Target
-    span_s: float
 
 
 def measure_edit_null(
@@ -57,7 +56,7 @@ def measure_edit_null(
         )
     if sums[0] <= _SILENCE:
         return None
-    return EditNull(10.0 * float(np.log10(max(sums[1] / sums[0], _SILENCE))), target, _SPAN_S)
+    return EditNull(10.0 * float(np.log10(max(sums[1] / sums[0], _SILENCE))), target)
 
 
 def _with_only(mix: Mix, tracks: Collection[str]) -> Mix:

@@ -31,9 +31,14 @@ def split(request: HttpRequest, mix_id: int) -> HttpResponse:
     if not strips:
         raise InputError("Nothing is chosen to split; choose some tracks first.")
     commands = [
-        read({"kind": "split_to_objects", "strip": one, "labels": labels})
+        read(
+            {
+                "kind": "split_to_objects",
+                "strip": one,
+                "labels": _labels_of(document, one, channels),
+            }
+        )
         for one in strips
-        for labels in [_labels_of(document, one, channels)]
     ]
     widths = [format_of(*_used(document, one, channels)) for one in strips]
     widest = max(widths, key=lambda width: width.channels)
@@ -75,10 +80,8 @@ def _labels_of(document: Document, strip_id: str, channels_of: ChannelsOf) -> tu
 def _converted(request: HttpRequest, mix_id: int, command: Command, target: Target) -> HttpResponse:
     """Carry a conversion out, and say how far the result is from what was there."""
     mix, applied = carry_out(request, mix_id, command)
-    known = {track.id for track in applied.before.tracks}
-    new = {track.id for track in applied.after.tracks} - known
     touched = {one.id for one in applied.after.tracks if one != applied.before.find_strip(one.id)}
-    null = measure_edit_null(applied.before, applied.after, new | touched, target)
+    null = measure_edit_null(applied.before, applied.after, touched, target)
     said = f"{applied.what}. {_in_words(null)}" if null else f"{applied.what}."
     response = changed(request, mix, None)
     response["HX-Trigger"] = json.dumps({"mix-edited": True, "say": {"message": said}})
