@@ -125,4 +125,4 @@ class EverythingMoves(FolderTest):
 
     @long_test
     def test_a_long_mix(self) -> None:
-        self.hold(120.0, "0+2+0", "4+7+0", "binaural", "scene3")
+        self.hold(20.0, "0+2+0", "4+7+0", "binaural", "scene3")
