@@ -72,6 +72,9 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
         {"strip": "pair", "channel": 1, "labels": ["M+030", "M-030"], "label": "M-030"}
     ],
     "split_to_objects": [{"strip": "pair", "labels": ["M+030", "M-030"]}],
+    "place_in_shape": [
+        {"strips": ["gull", "boat"], "shape": shape} for shape in ("fan", "circle", "line")
+    ],
     "gather_into_scene": [{"strips": ["gull", "boat"], "order": 2, "name": "Birds"}],
     "add_processor": [{"strip": "gull", "processor": kind} for kind in KINDS],
     "remove_processor": [{"strip": "pair", "place": 0}],
@@ -79,6 +82,7 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "copy_processors": [
         {"strip": "pair", "to": ["gull"]},
         {"strip": "pair", "places": [0], "to": ["boat"]},
+        {"strip": "pair", "to": ["gull"], "replace": True},
     ],
     "set_chain": [
         {
@@ -142,7 +146,11 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
     "copy_clip": [{"strip": "gull", "place": 0, "start_s": 0.3}],
     "trim_clip": [{"strip": "gull", "place": 0, "begins_s": 0.1, "ends_s": 0.3}],
     "split_clip": [{"strip": "gull", "place": 0, "at_s": 0.25}],
-    "add_bus": [{"name": "Hall", "reverb": True}, {"name": "Shed", "file": "two.wav"}],
+    "add_bus": [
+        {"name": "Hall", "reverb": True},
+        {"name": "Pier", "layout": "0+2+0", "strips": ["gull", "boat"]},
+        {"name": "Shed", "file": "two.wav"},
+    ],
     "choose_response": [{"strip": "shed", "place": 0, "file": "two.wav"}],
     "link_reverb": [
         {"strip": "shed", "place": 0, "to": "hut"},

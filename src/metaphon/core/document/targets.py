@@ -57,19 +57,8 @@ class Target:
         return LAYOUTS["0+2+0"] if self.name == "binaural" else self.layout
 
 
-# the widths a bus is offered in; any loudspeaker layout and any scene will do
-BUS_FORMATS = (
-    "0+1+0",
-    "0+2+0",
-    "0+3+0",
-    "0+4+0",
-    "0+5+0",
-    "0+7+0",
-    "4+7+0",
-    "scene1",
-    "scene2",
-    "scene3",
-)
+# the widths a bus is offered in; a layout of one's own will do as well
+BUS_FORMATS = (*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1)))
 OFFERED = (
     "0+2+0",
     "0+5+0",
@@ -82,11 +71,7 @@ OFFERED = (
     "scene1",
     "scene3",
 )
-FURTHER = tuple(
-    name
-    for name in (*LAYOUTS, *(f"scene{order}" for order in range(1, MAX_ORDER + 1)))
-    if name not in OFFERED
-)
+FURTHER = tuple(name for name in BUS_FORMATS if name not in OFFERED)
 
 
 def target_to_render(name: str) -> Target:

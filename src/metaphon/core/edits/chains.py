@@ -33,6 +33,12 @@ def with_chain(mix: Mix, strip_id: str, chain: Iterable[Any]) -> Mix:
     return changed(mix, [strip_id], lambda strip: {"chain": tuple(chain)})
 
 
+def replace_chain(mix: Mix, strip_id: str, chain: Iterable[Any]) -> Mix:
+    """The mix with another chain on a strip; the automation of the old one goes."""
+    paths = (path for path in lanes_of(mix, strip_id) if path.startswith("chain/"))
+    return with_chain(without_lanes(mix, (f"{strip_id}/{path}" for path in paths)), strip_id, chain)
+
+
 def _with_processor(mix: Mix, strip: Strip, place: int, new: Processor) -> Mix:
     chain = (new if n == place else p for n, p in enumerate(strip.chain))
     return with_chain(mix, strip.id, chain)
@@ -128,7 +134,10 @@ class MoveProcessor(Command):
 
 
 class CopyProcessors(Command):
-    """Give processors of a strip to others as well, at the end of their chains."""
+    """Give processors of a strip to others as well, at the end of their chains or in place of them.
+
+    Where they replace a chain, its automation goes.
+    """
 
     kind: Literal["copy_processors"] = "copy_processors"
     strip: Identifier
@@ -136,6 +145,7 @@ class CopyProcessors(Command):
         (), description="Which ones, counted from 0; all where none are given."
     )
     to: tuple[Identifier, ...] = Field(description="The strips that get them.")
+    replace: bool = Field(False, description="Whether their own chains go.")
 
     def apply(self, mix: Mix) -> Mix:
         strip = strip_of(mix, self.strip)
@@ -143,12 +153,17 @@ class CopyProcessors(Command):
         others = self._others()
         if not chosen:
             raise InputError(f"{strip.name} has no processors to copy.")
+        if self.replace:
+            for other in others:
+                mix = replace_chain(mix, other, chosen)
+            return mix
         return changed(mix, others, lambda other: {"chain": (*other.chain, *chosen)})
 
     def describe(self, mix: Mix) -> str:
         strip = strip_of(mix, self.strip)
         what = processor_at(strip, self.places[0]).title if self.places else "the chain"
-        return f"Copied {what} of {strip.name} to {len(self._others())} more"
+        others, instead = len(self._others()), " in place of theirs" if self.replace else ""
+        return f"Copied {what} of {strip.name} to {others} more{instead}"
 
     def _others(self) -> list[str]:
         others = [strip_id for strip_id in self.to if strip_id != self.strip]
@@ -171,9 +186,7 @@ class SetChain(Command):
     )
 
     def apply(self, mix: Mix) -> Mix:
-        paths = (path for path in lanes_of(mix, self.strip) if path.startswith("chain/"))
-        mix = without_lanes(mix, (f"{self.strip}/{path}" for path in paths))
-        return with_chain(mix, self.strip, self.chain)
+        return replace_chain(mix, self.strip, self.chain)
 
     def describe(self, mix: Mix) -> str:
         return f"{strip_of(mix, self.strip).name} starts from {self.name}"

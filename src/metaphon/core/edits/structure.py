@@ -11,6 +11,7 @@ from pydantic import Field
 from metaphon.core.document.lanes import lanes_of, with_lane, without_lanes
 from metaphon.core.document.mix import (
     LONGEST_NOTE,
+    PROGRAMME,
     Bus,
     Clip,
     Group,
@@ -19,6 +20,7 @@ from metaphon.core.document.mix import (
     Strip,
     Track,
 )
+from metaphon.core.document.mix_layout import layout_of_mix
 from metaphon.core.document.part import Identifier, Layout, TimeS
 from metaphon.core.document.targets import bus_format, target_named, target_to_render
 from metaphon.core.edits.command import (
@@ -35,6 +37,7 @@ from metaphon.core.errors import InputError, Vanished
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.network_reverb import NetworkReverb
+from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.core.spatial.recording_layout import recorded_text
 
 _NAME = Field(max_length=120)
@@ -129,34 +132,42 @@ class AddBus(Command):
 
     kind: Literal["add_bus"] = "add_bus"
     name: str = Field("", max_length=110)
-    layout: str = "0+5+0"
+    layout: str = Field("", description="Its width; that of the mix itself where it is empty.")
+    strips: tuple[Identifier, ...] = Field((), description="What feeds it from now on.")
     reverb: bool = False
     file: Path | None = Field(
         None, description="The response of its space, relative to the document."
     )
 
     def apply(self, mix: Mix) -> Mix:
-        width, name = bus_format(self.layout), self._name()
+        width, name = bus_format(self.layout or layout_of_mix(mix)), self._name(mix)
+        bed = width.name if width.name in LAYOUTS and width.channels > 1 else layout_of_mix(mix)
+        fed = {strip_of(mix, strip).output for strip in self.strips} - {None}
         bus = Bus(
             id=free_id(mix, name, "bus"),
             name=name,
             layout=width.name,
             chain=self._chain(),
-            placement=Placement(mode="scene" if width.order else "bed"),
+            output=fed.pop() if len(fed) == 1 else PROGRAMME,
+            placement=Placement(mode="scene" if width.order else "bed", layout=bed),
         )
-        return mix.model_copy(update={"buses": (*mix.buses, bus)})
+        mix = mix.model_copy(update={"buses": (*mix.buses, bus)})
+        return changed(mix, self.strips, lambda strip: {"output": bus.id})
 
     def describe(self, mix: Mix) -> str:
-        return f"Made the bus {self._name()}"
+        fed = f", fed by {names(mix, self.strips)}" if self.strips else ""
+        return f"Made the bus {self._name(mix)}{fed}"
 
     def _chain(self) -> tuple[Any, ...]:
         if self.file is not None:
             return (ConvolutionReverb(file=self.file),)
         return (NetworkReverb(),) if self.reverb else ()
 
-    def _name(self) -> str:
+    def _name(self, mix: Mix) -> str:
+        if self.name.strip():
+            return self.name.strip()
         reverb = self.reverb or self.file is not None
-        return self.name.strip() or ("Reverb" if reverb else "Bus")
+        return first_free("Reverb" if reverb else "Bus", {bus.name for bus in mix.buses}, " {}")
 
 
 class RemoveStrip(Command):

@@ -45,6 +45,7 @@ class Row:
     """A strip as the table shows it."""
 
     strip: Strip
+    place: int  # among the tracks, or among the buses
     group: str
     width: str
     kind: str
@@ -63,6 +64,7 @@ class Row:
     chain: tuple[tuple[str, bool], ...]  # the processors in brief, and whether each is at work
     sends: list[SendShown]
     notes: tuple[str, ...]
+    may_send: bool  # whether there is a bus that it does not send to yet
 
     @property
     def layouts(self) -> list[Layout]:
@@ -99,6 +101,8 @@ class Row:
         strip = self.strip
         return (
             strip.id,
+            self.place,
+            strip.group,
             strip.name,
             strip.colour,
             strip.note,
@@ -124,6 +128,7 @@ class Row:
             self.inverted,
             self.stereo_width,
             self.notes,
+            self.may_send,
             self.chain,
             tuple(
                 (s.bus.id, s.bus.name, s.send.tap, s.send.muted, s.send.level_db)
@@ -138,13 +143,14 @@ def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[s
     strips = [strip for strip in document.strips if wanted is None or strip.id in wanted]
     channels = channels_of(mix, strips)
     about = _About(
+        {one.id: n for among in (document.tracks, document.buses) for n, one in enumerate(among)},
         {bus.id: bus for bus in document.buses},
         {group.id: group.name for group in document.groups},
         document.fold_down.shares,
     )
     rows = [_row(strip, channels[strip.id], about) for strip in strips]
     return {
-        "rows": [row for row in rows if not row.strip.resting],
+        "sections": _by_group([row for row in rows if not row.strip.resting]),
         "resting_rows": [row for row in rows if row.strip.resting],
         "all_rows": rows,
         "buses": list(document.buses),
@@ -156,9 +162,36 @@ def table(mix: Mix, document: Document, only: list[str] | None = None) -> dict[s
 
 
 @dataclass(frozen=True)
+class Section:
+    """Rows of one group, or those between groups, where `group` is empty."""
+
+    group: str
+    title: str
+    rows: list[Row]
+
+
+def _by_group(rows: list[Row]) -> list[Section]:
+    """The rows with each group together, where the first of it stands."""
+    sections: list[Section] = []
+    grouped: dict[str, Section] = {}
+    for row in rows:
+        group = row.strip.group or ""
+        if group in grouped:
+            grouped[group].rows.append(row)
+            continue
+        if group or not sections or sections[-1].group:
+            sections.append(Section(group, row.group, []))
+        sections[-1].rows.append(row)
+        if group:
+            grouped[group] = sections[-1]
+    return sections
+
+
+@dataclass(frozen=True)
 class _About:
     """What rows need to know of the rest of the mix."""
 
+    places: dict[str, int]
     buses: dict[str, Bus]
     groups: dict[str, str]
     shares: Shares
@@ -172,6 +205,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
     bed = place.mode == "bed"
     return Row(
         strip=strip,
+        place=about.places[strip.id],
         group=about.groups.get(str(strip.group), ""),
         width=_width(strip, channels, own),
         named=tuple(channels_named(strip, own)),
@@ -196,6 +230,7 @@ def _row(strip: Strip, channels: int, about: _About) -> Row:
         chain=tuple((one.brief, not one.bypassed) for one in strip.chain),
         sends=[SendShown(about.buses[send.bus], send) for send in strip.sends],
         notes=tuple(_notes(strip, own, output, about.shares)),
+        may_send=bool(set(about.buses) - {strip.id} - {send.bus for send in strip.sends}),
     )
 
 

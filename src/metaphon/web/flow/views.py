@@ -1,12 +1,17 @@
 """Flow: the map and the table of the routing, and the panel of one strip."""
 
+import json
+
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 
+from metaphon.core.document.mix import COLOURS
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.mix_layout import layout_of_mix
 from metaphon.core.edits.command import strip_of
 from metaphon.core.engine.plan import latency_samples
 from metaphon.core.errors import InputError
+from metaphon.core.process.registry import KINDS
 from metaphon.web.flow.map import draw
 from metaphon.web.flow.panel import panel as panel_of
 from metaphon.web.flow.table import table
@@ -28,6 +33,9 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         **table(mix, document),
         "view": "table" if view == "table" else "map",
         "latency": _latency(document),
+        "own_layout": layout_of_mix(document),
+        "kinds_offered": [(kind, model.title) for kind, model in KINDS.items()],
+        "colours_offered": COLOURS,
         "prints": mix.prints.exclude(status="done")[:3],
     }
     strip = document.find_strip(request.GET.get("strip", ""))
@@ -81,9 +89,14 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
         strip.chain if (strip := one.find_strip(opened)) else ()
         for one in (applied.before, applied.after)
     ]
-    # what was just added to the chain is opened
+    # what was just added to the chain is opened, and so is a new bus
     part = len(chains[1]) - 1 if len(chains[1]) > len(chains[0]) else None
-    return changed(request, mix, strips_changed(applied.before, applied.after), part)
+    response = changed(request, mix, strips_changed(applied.before, applied.after), part)
+    known = {bus.id for bus in applied.before.buses}
+    made = [bus.id for bus in applied.after.buses if bus.id not in known]
+    if len(made) == 1:
+        response["HX-Trigger"] = json.dumps({"mix-edited": True, "strip-made": made[0]})
+    return response
 
 
 def _open_part(request: HttpRequest) -> int:

@@ -103,19 +103,22 @@ document.addEventListener(
   { capture: true },
 );
 
-// -- menus are alike in every row, so they are filled here and not sent with each
+// -- menus are alike in every row, so they are filled here and not sent with each; anew where what they offer changed
 
-function fill(root) {
+function fill(root, anew = false) {
   root.querySelectorAll?.("select[data-menu]").forEach((select) => {
-    if (select.dataset.filled) return;
+    if (select.dataset.filled && !anew) return;
     select.dataset.filled = "yes";
     const held = select.options[0];
+    const value = select.value;
+    select.replaceChildren(...(held ? [held] : []));
     const self =
       select.closest("[data-id]")?.dataset.id ?? (select.closest("#panel") ? opened() : "");
     const options = document.getElementById(`menu-${select.dataset.menu}`).content.cloneNode(true);
     for (const option of [...options.children])
       if (option.dataset.bus === self || option.value === held?.value) option.remove();
     select.append(options);
+    if ([...select.options].some((option) => option.value === value)) select.value = value;
     select.dataset.sent = select.value;
   });
 }
@@ -130,6 +133,8 @@ function showPicked() {
   if (!bar) return;
   bar.hidden = picked.size === 0;
   bar.querySelector("[data-count]").textContent = `${picked.size} chosen`;
+  // the heads of the table stay in sight beneath it
+  flow().style.setProperty("--heads-top", `${bar.hidden ? 0 : bar.offsetHeight}px`);
 }
 function pick(id, on = !picked.has(id)) {
   if (on) picked.add(id);
@@ -153,10 +158,7 @@ document.addEventListener("click", (event) => {
       .querySelectorAll("tr:not(.resting-row) .pick")
       .forEach((one) => pick(one.value, event.target.checked));
   }
-  if (event.target.closest?.("[data-none]")) {
-    picked.clear();
-    showPicked();
-  }
+  if (event.target.closest?.("[data-none]")) chooseNone();
   const way = event.target.closest?.("#chosen [data-do]");
   if (way)
     routeTo([...picked], document.querySelector("#chosen [data-route]").value, way.dataset.do);
@@ -167,6 +169,38 @@ document.addEventListener("click", (event) => {
       swap: "none",
       values: { ids: [...picked].join() },
     });
+});
+function chooseNone() {
+  picked.clear();
+  showPicked();
+}
+document.addEventListener("flow-hide-chosen", chooseNone);
+document.addEventListener("strip-made", ({ detail }) => {
+  if (flow()) open(detail.value);
+});
+document.addEventListener("change", ({ target }) => {
+  if (!target.value || !target.closest?.("#chosen")) return;
+  if (target.matches("[data-add-to-chosen]"))
+    send(
+      {
+        kind: "batch",
+        commands: [...picked].map((strip) => ({
+          kind: "add_processor",
+          strip,
+          processor: target.value,
+        })),
+      },
+      flow(),
+      "chosen processor",
+    );
+  else if (target.matches("[data-colour-chosen]"))
+    send(
+      { kind: "set", strips: [...picked], path: "colour", value: target.value },
+      flow(),
+      "colour",
+    );
+  else return;
+  target.value = "";
 });
 const routeTo = (strips, to, how) =>
   send(
@@ -406,7 +440,8 @@ function step(node, across, down) {
 document.addEventListener("htmx:load", (event) => {
   if (!flow()) return;
   begin();
-  fill(event.target.matches?.("#menus") ? document : event.target);
+  if (event.target.matches?.("#menus")) fill(document, true);
+  else fill(event.target);
   showPicked();
   mark();
 });
