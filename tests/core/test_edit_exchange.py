@@ -1,21 +1,28 @@
 """Clips and markers for other programs: read by the library of the format, and back unchanged."""
 
+import csv
+import io
+
 import opentimelineio as otio
 
+from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import apply
 from metaphon.core.edits.markers import AddMarker
+from metaphon.core.edits.structure import AddTrack
+from metaphon.core.edits.whole_mix import SetStartTime
 from metaphon.core.errors import InputError
 from metaphon.core.files.edit_exchange import (
+    Exchange,
     Look,
     Placed,
     Recording,
-    clips_for,
     clips_table,
     markers_table,
     placed_of,
     taken,
     to_timeline,
 )
+from metaphon.core.files.exchange_update import Update, update_from
 from tests.sounds import FolderTest, noise
 
 _SECOND = otio.opentime.TimeRange(
@@ -83,15 +90,8 @@ class Exchanged(FolderTest):
         ):
             found = taken(text, "edit")
             self.assertEqual(sorted(found.clips, key=str), sorted(wanted, key=str))
-        self.assertEqual(taken(markers_table(self.document), "m").markers, ((1.5, "Lamp, lit"),))
-        files = {one.name.casefold(): path for path, one in self.recordings.items()}
-        clips = clips_for(wanted, files)
-        track = self.document.tracks[0]
-        self.assertEqual(
-            [(one.start_s, one.in_s, one.gain_db) for one in clips[track.name]],
-            [(one.start_s, one.in_s, one.gain_db) for one in track.clips],
-        )
-        self.assertEqual(clips_for(wanted, {}), {})
+        [marker] = taken(markers_table(self.document), "m").markers
+        self.assertEqual((marker.at_s, marker.name), (1.5, "Lamp, lit"))
 
     def test_colour_and_note_of_tracks_are_kept(self) -> None:
         one, two = self.document.tracks
@@ -140,5 +140,73 @@ class Exchanged(FolderTest):
         ):
             with self.assertRaisesRegex(InputError, said):
                 taken(text, "t")
+        loud = Exchange((Placed("T", "bell.wav", 0.0, gain_db=900.0),))
         with self.assertRaisesRegex(InputError, "none may have"):
-            clips_for([Placed("T", "bell.wav", 0.0, gain_db=900.0)], {"bell.wav": self.folder})
+            self.update(loud)
+
+    def update(self, told: Exchange) -> Update:
+        return update_from(
+            self.document, told, self.recordings, lambda file, name: AddTrack(name=name, file=file)
+        )
+
+    def taken_in(self, text: str) -> Mix:
+        mix = self.document
+        for command in self.update(taken(text, "edit", mix)).commands:
+            mix = apply(mix, command)
+        return mix
+
+    def test_what_is_there_is_updated_and_nothing_doubled(self) -> None:
+        """Somebody else moves one clip, shortens another, sets a new one and moves a marker."""
+        for text in (
+            to_timeline(self.document, self.recordings),
+            clips_table(self.document, self.recordings),
+            markers_table(self.document),
+        ):
+            self.assertEqual(self.update(taken(text, "edit")).commands, [])
+        rows = list(csv.DictReader(io.StringIO(clips_table(self.document, self.recordings))))
+        first, second, third = (row for row in rows if row["recording"] == "bell.wav")
+        first["start_s"], second["length_s"] = "0.75", "0.25"
+        rows.append({**third, "clip": "", "track_id": "", "start_s": "9"})
+        before = self.document.tracks[0].clips
+        for leave_out in ((), ("clip", "track_id", "gain_db", "fade_in_s", "fade_out_s")):
+            text = io.StringIO()
+            columns = [name for name in rows[0] if name not in leave_out]
+            table = csv.DictWriter(text, columns, extrasaction="ignore")
+            table.writeheader()
+            table.writerows(rows)
+            mix = self.taken_in(text.getvalue())
+            clips = mix.tracks[0].clips
+            self.assertEqual(len(mix.tracks), 2)
+            self.assertEqual([one.start_s for one in clips], [0.75, 1.25, 4.0, 9.0])
+            self.assertEqual(clips[1].length_s, 0.25)
+            self.assertEqual((clips[0].fade_in_s, clips[1].gain_db), (0.1, -6.0))  # kept
+            self.assertEqual(clips[2], before[2])
+        lines = self.update(taken(text.getvalue(), "edit")).lines
+        self.assertEqual(
+            lines,
+            [
+                "t0: clip of bell.wav, start 0.500 s to 0.750 s",
+                "t0: clip of bell.wav, length 0.500 s to 0.250 s",
+                "t0: 1 clip added",
+            ],
+        )
+        [marker] = self.taken_in('at_s,name\n2.5,"Lamp, lit"\n').markers
+        self.assertEqual((marker.at_s, marker.id), (2.5, self.document.markers[0].id))
+
+    def test_times_by_timecode_of_a_mix_that_begins_at_ten(self) -> None:
+        self.document = apply(self.document, SetStartTime(start="10:00:00:00", frame_rate="25"))
+        timeline = otio.adapters.read_from_string(
+            to_timeline(self.document, self.recordings), "otio_json"
+        )
+        self.assertEqual(timeline.global_start_time.to_seconds(), 36000.0)
+        self.assertIn("10:00:01:12", markers_table(self.document))  # 1.5 s: 37.5 frames
+        mix = self.taken_in("timecode,name\n10:00:04:05,Horn\n")
+        self.assertEqual(mix.markers[1].at_s, 4.2)
+        with self.assertRaisesRegex(InputError, "Line 2"):
+            self.taken_in("timecode,name\n09:00:00:00,Horn\n")
+
+    def test_a_recording_that_is_not_there_is_named(self) -> None:
+        told = Exchange((Placed("T", "bell.wav", 7.0), Placed("T", "owl.wav", 0.0)))
+        update = self.update(told)
+        self.assertEqual(update.missing, ["owl.wav"])
+        self.assertEqual(update.lines, ["New track T, 1 clip"])

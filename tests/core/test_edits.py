@@ -156,6 +156,7 @@ EXAMPLES: dict[str, list[dict[str, Any]]] = {
         {"strip": "shed", "place": 0, "to": "hut"},
         {"strip": "shed", "place": 0, "to": None},
     ],
+    "set_start_time": [{"start": "10:00:00:00", "frame_rate": "24"}],
     "set_tempo": [{"value": "90 BPM"}],
     "remove_strip": [{"strip": "room"}, {"strip": "gull"}],
     "move_strip": [{"strip": "boat", "to": 0}],

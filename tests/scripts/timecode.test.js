@@ -2,7 +2,7 @@
 import assert from "node:assert/strict";
 import { test } from "node:test";
 
-import { read, shown } from "../../src/metaphon/web/listen/static/listen/timecode.js";
+import { RATES, read, shown } from "../../src/metaphon/web/listen/static/listen/timecode.js";
 
 const RATE = 48000;
 const SAMPLES_A_FRAME = 1601.6; // at 30000/1001 frames a second
@@ -20,8 +20,8 @@ test("drop-frame timecode leaves out two numbers a minute but every tenth", () =
     [17982, "00:10:00;00"],
     [107892, "01:00:00;00"],
   ]) {
-    assert.equal(shown(sampleOf(count), RATE, "29.97df"), words);
-    assert.ok(Math.abs(read(words, RATE, "29.97df") - count * SAMPLES_A_FRAME) <= 0.5, words);
+    assert.equal(shown(sampleOf(count), RATE, "29.97drop"), words);
+    assert.ok(Math.abs(read(words, RATE, "29.97drop") - count * SAMPLES_A_FRAME) <= 0.5, words);
   }
 });
 
@@ -31,7 +31,7 @@ test("whole frame rates count plainly", () => {
 });
 
 test("what is shown is read back, in every form", () => {
-  for (const form of ["24", "25", "30", "29.97", "29.97df"]) {
+  for (const form of Object.keys(RATES)) {
     for (const second of [0, 1, 59, 60, 61, 599, 600, 3599, 3600, 86000]) {
       const words = shown(RATE * second, RATE, form);
       const again = read(words, RATE, form);
@@ -40,6 +40,18 @@ test("what is shown is read back, in every form", () => {
     }
   }
   assert.equal(read(shown(123456, RATE, "samples"), RATE, "samples"), 123456);
+});
+
+test("a mix that begins at ten o'clock is counted from there", () => {
+  for (const form of Object.keys(RATES)) {
+    const [real, nominal] = RATES[form];
+    const tens = form === "29.97drop" ? 17982 * 60 : nominal * 36000;
+    const starts_s = tens / real; // frame numbers of ten hours, SMPTE ST 12-1
+    const mark = form === "29.97drop" ? ";" : ":";
+    assert.equal(shown(0, RATE, form, starts_s), `10:00:00${mark}00`, form);
+    assert.equal(read("10:00:01:00", RATE, form, starts_s), Math.round((nominal / real) * RATE));
+    assert.equal(read("09:59:59:00", RATE, form, starts_s), null);
+  }
 });
 
 test("minutes and seconds are typed with a point or a comma", () => {

@@ -15,6 +15,7 @@ from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Pa
 from metaphon.core.document.targets import bus_format, target_to_render
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.errors import InputError
+from metaphon.core.measure.timecode import RATES, read_timecode
 from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
 from metaphon.core.spatial.decoding import Decoder, Weighting
@@ -342,6 +343,10 @@ class Mix(Part):
     tempo_bpm: float = parameter(
         120.0, 20.0, 300.0, unit="BPM", step=0.1, moves=False, help="Quarters a minute."
     )
+    start_timecode: str = Field(
+        "00:00:00:00", max_length=11, description="The timecode of its first frame."
+    )
+    frame_rate: Literal["23.976", "24", "25", "29.97", "29.97drop", "30"] = "25"
     tracks: tuple[Track, ...] = ()
     buses: tuple[Bus, ...] = ()
     groups: tuple[Group, ...] = ()
@@ -380,6 +385,7 @@ class Mix(Part):
     @model_validator(mode="after")
     def _hangs_together(self) -> "Mix":
         hangs_together(self)
+        read_timecode(self.start_timecode, RATES[self.frame_rate])
         return self
 
 

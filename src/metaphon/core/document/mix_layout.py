@@ -1,4 +1,4 @@
-"""The loudspeaker layout that a mix is made for."""
+"""What a mix is made for: its loudspeaker layout, and whether it has objects."""
 
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import target_named
@@ -15,3 +15,9 @@ def layout_of_mix(mix: Mix) -> str:
     layouts = [LAYOUTS[name] for name in mix.targets if name in LAYOUTS]
     widest = max(layouts, key=lambda layout: target_named(layout.name).channels, default=_OTHERWISE)
     return widest.name
+
+
+def has_objects(mix: Mix) -> bool:
+    """Say whether a mix has an object already, or is to be delivered with some."""
+    placed = any(track.placement.mode == "object" for track in mix.tracks)
+    return placed or bool(mix.delivery.most_objects)

@@ -104,13 +104,13 @@ class AddTrack(Command):
     start_s: TimeS = 0.0
     in_s: TimeS = Field(0.0, description="Where in the recording it begins.")
     mode: Literal["bed", "object", "scene", "none"] = "bed"
-    layout: Layout | None = Field(None, description="Of the bed; 5.1 where it is not set.")
+    layout: Layout | None = Field(None, description="Of the bed; that of the mix if not set.")
     recorded: str = Field(
         "", max_length=400, description="What its channels are: a layout, or a label for each."
     )
 
     def apply(self, mix: Mix) -> Mix:
-        place = {"mode": self.mode} | ({"layout": self.layout} if self.layout else {})
+        place = {"mode": self.mode, "layout": self.layout or layout_of_mix(mix)}
         name = first_free(
             self.name.strip()[:110] or "Track", {strip.name for strip in mix.strips}, " {}"
         )

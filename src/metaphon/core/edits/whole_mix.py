@@ -10,6 +10,7 @@ from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.typed_values import extra_of, label_of, read_value
 from metaphon.core.errors import InputError
+from metaphon.core.measure.timecode import RATES, read_timecode
 
 
 class SetFoldDown(Command):
@@ -67,6 +68,28 @@ class SetTempo(Command):
 
     def _read(self, mix: Mix) -> float:
         return float(read_value(mix, "tempo_bpm", self.value, mix.sample_rate_hz))
+
+
+class SetStartTime(Command):
+    """Set the timecode that the mix begins at, and the frame rate that it is counted by."""
+
+    kind: Literal["set_start_time"] = "set_start_time"
+    start: str = Field(max_length=40, description="Such as 10:00:00:00.")
+    frame_rate: str = Field(max_length=12, description="23.976, 24, 25, 29.97, 29.97drop or 30.")
+
+    def apply(self, mix: Mix) -> Mix:
+        if self.frame_rate not in RATES:
+            raise InputError("Choose the frame rate from the list.")
+        return mix.model_copy(
+            update={"start_timecode": self._start(), "frame_rate": self.frame_rate}
+        )
+
+    def describe(self, mix: Mix) -> str:
+        return f"The mix begins at {self._start()}, {RATES[self.frame_rate].title} frames"
+
+    def _start(self) -> str:
+        rate = RATES[self.frame_rate]
+        return read_timecode(self.start, rate).told(rate.drops)
 
 
 class ChooseDelivery(Command):

@@ -52,7 +52,12 @@ def describe(
     history = f"A=PCM,F={rate_hz},W={bits},T={output.target.title}"
     told = [getattr(made.figures, name) for name in _SAID]
     content = {
-        b"bext": extension(f"{plan.title}{part}, {output.target.title}", begins, history, told),
+        b"bext": extension(
+            f"{plan.title}{part}, {output.target.title}",
+            begins + round(plan.starts_s * rate_hz),
+            history,
+            told,
+        ),
         b"iXML": channel_names(plan.title, names),
     }
     if output.contents:

@@ -19,6 +19,7 @@ from metaphon.core.document.marker import Marker
 from metaphon.core.document.mix import PROGRAMME, Automation, Mix, Placement, Strip, Track
 from metaphon.core.document.playable import require_placeable
 from metaphon.core.document.positions import FORMS
+from metaphon.core.document.start_time import start_s
 from metaphon.core.document.targets import Target, bus_format, target_named
 from metaphon.core.document.tempo import in_time
 from metaphon.core.document.value_paths import LanePath, lane_path, with_value_at
@@ -196,6 +197,7 @@ class Plan:
     strips: tuple[StripPlan, ...]
     fold_down: FoldDown
     markers: tuple[Marker, ...]
+    starts_s: float  # by timecode
 
     @cached_property
     def feeds(self) -> tuple[Feed, ...]:
@@ -265,6 +267,7 @@ def compile(mix: Mix, by_hand: bool = False) -> Plan:
         (*reversed(strips), *low, *rooms),
         mix.fold_down,
         mix.markers,
+        start_s(mix),
     )
 
 

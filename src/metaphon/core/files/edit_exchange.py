@@ -15,7 +15,8 @@ from urllib.parse import unquote, urlsplit
 
 import opentimelineio as otio
 
-from metaphon.core.document.mix import COLOURS, LONGEST_NOTE, Clip, Colour, Mix, heard_s
+from metaphon.core.document.mix import COLOURS, LONGEST_NOTE, Colour, Mix, heard_s
+from metaphon.core.document.start_time import seconds_at, start_s, timecode_at
 from metaphon.core.errors import InputError
 from metaphon.core.files.tables import as_csv
 
@@ -30,6 +31,7 @@ _CLIP_COLUMNS = (
     "fade_in_s",
     "fade_out_s",
 )
+_ID_COLUMNS = ("timecode", "track_id", "clip")
 _TRACK_COLUMNS = ("track_colour", "track_note")
 _OWN = "metaphon"  # what no other program need know, in an OpenTimelineIO document
 
@@ -44,16 +46,21 @@ class Recording:
 
 @dataclass(frozen=True)
 class Placed:
-    """A clip as it was told: on which track, of which recording, where, and how it begins."""
+    """A clip as it was told: on which track, of which recording, where, and how it begins.
+
+    What was not told is None.
+    """
 
     track: str
     recording: str
     start_s: float
     in_s: float = 0.0
     length_s: float | None = None
-    gain_db: float = 0.0
-    fade_in_s: float = 0.0
-    fade_out_s: float = 0.0
+    gain_db: float | None = None
+    fade_in_s: float | None = None
+    fade_out_s: float | None = None
+    track_id: str = ""
+    place: int | None = None  # among the clips of its track
 
 
 @dataclass(frozen=True)
@@ -65,11 +72,20 @@ class Look:
 
 
 @dataclass(frozen=True)
+class PlacedMarker:
+    """A marker as it was told."""
+
+    at_s: float
+    name: str = ""
+    id: str = ""
+
+
+@dataclass(frozen=True)
 class Exchange:
-    """What was taken: clips, looks of tracks by name, and markers as (seconds, name)."""
+    """What was taken: clips, looks of tracks by name, and markers."""
 
     clips: tuple[Placed, ...] = ()
-    markers: tuple[tuple[float, str], ...] = ()
+    markers: tuple[PlacedMarker, ...] = ()
     looks: Mapping[str, Look] = field(default_factory=dict)
 
 
@@ -85,9 +101,11 @@ def placed_of(mix: Mix, recordings: Mapping[Path, Recording]) -> list[Placed]:
             clip.gain_db,
             clip.fade_in_s,
             clip.fade_out_s,
+            track.id,
+            place,
         )
         for track in mix.tracks
-        for clip in sorted(track.clips, key=lambda clip: clip.start_s)
+        for place, clip in sorted(enumerate(track.clips), key=lambda one: one[1].start_s)
     ]
 
 
@@ -99,6 +117,8 @@ def to_timeline(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
     rate_hz = mix.sample_rate_hz
     lengths = {one.name: one.duration_s for one in recordings.values()}
     timeline = otio.schema.Timeline(mix.title)
+    if starts := round(start_s(mix) * rate_hz):
+        timeline.global_start_time = otio.opentime.RationalTime(starts, rate_hz)
     strips = {track.name: track for track in mix.tracks}
     for name, clips in _layers(placed_of(mix, recordings)):
         track = otio.schema.Track(name, kind=otio.schema.TrackKind.Audio)
@@ -115,8 +135,9 @@ def to_timeline(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
                 target_url=one.recording,
                 available_range=_range(0.0, lengths[one.recording], rate_hz),
             )
-            own = {"gain_db": one.gain_db}
+            own: dict[str, Any] = {"gain_db": one.gain_db}
             own |= {"fade_in_s": one.fade_in_s, "fade_out_s": one.fade_out_s}
+            own |= {"track_id": one.track_id, "place": one.place}
             track.append(
                 otio.schema.Clip(
                     one.recording,
@@ -129,7 +150,9 @@ def to_timeline(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
         timeline.tracks.append(track)
     for marker in mix.markers:
         place = _range(marker.at_s, marker.at_s, rate_hz)
-        timeline.tracks.markers.append(otio.schema.Marker(marker.name, marked_range=place))
+        timeline.tracks.markers.append(
+            otio.schema.Marker(marker.name, marked_range=place, metadata={_OWN: {"id": marker.id}})
+        )
     return str(timeline.to_json_string())
 
 
@@ -160,25 +183,33 @@ def clips_table(mix: Mix, recordings: Mapping[Path, Recording]) -> str:
     rows = [
         [
             *(getattr(one, name) for name in _CLIP_COLUMNS),
+            timecode_at(mix, one.start_s),
+            one.track_id,
+            (one.place or 0) + 1,
             strips[one.track].colour,
             strips[one.track].note,
         ]
         for one in placed_of(mix, recordings)
     ]
-    return as_csv((*_CLIP_COLUMNS, *_TRACK_COLUMNS), rows)
+    return as_csv((*_CLIP_COLUMNS, *_ID_COLUMNS, *_TRACK_COLUMNS), rows)
 
 
 def markers_table(mix: Mix) -> str:
     """The markers of a mix as CSV."""
-    return as_csv(("at_s", "name"), [[marker.at_s, marker.name] for marker in mix.markers])
+    rows = [[one.at_s, one.name, timecode_at(mix, one.at_s), one.id] for one in mix.markers]
+    return as_csv(("at_s", "name", "timecode", "id"), rows)
 
 
-def taken(text: str, name: str) -> Exchange:
-    """Read what another program gives.
+def taken(text: str, name: str, mix: Mix | None = None) -> Exchange:
+    """Read what another program gives; a table may say times by the timecode of the mix alone.
 
     Raises InputError in one sentence for what is neither kind, or says no clip and no marker.
     """
-    found = _from_timeline(text, name) if text.lstrip().startswith("{") else _from_table(text, name)
+    found = (
+        _from_timeline(text, name)
+        if text.lstrip().startswith("{")
+        else _from_table(text, name, mix or Mix())
+    )
     if not found.clips and not found.markers:
         raise InputError(f"{name} names no clip of a recording and no marker; choose another file.")
     if len(found.clips) > _MOST or len(found.markers) > _MOST:
@@ -210,13 +241,20 @@ def _clips_of(timeline: Any) -> Iterator[Placed]:
             begins = media.available_range.start_time if media and media.available_range else None
             in_s = source.start_time.to_seconds() - (begins.to_seconds() if begins else 0.0)
             own = clip.metadata.get(_OWN, {})
+            own = own if isinstance(own, Mapping) else {}
+            place_told = own.get("place")
             yield Placed(
                 track.name or "Track",
                 _called(getattr(media, "target_url", "") or clip.name),
                 place.start_time.to_seconds(),
                 max(in_s, 0.0),
                 source.duration.to_seconds(),
-                **{key: float(own.get(key, 0.0)) for key in ("gain_db", "fade_in_s", "fade_out_s")},
+                **{
+                    key: float(own[key]) if key in own else None
+                    for key in ("gain_db", "fade_in_s", "fade_out_s")
+                },
+                track_id=str(own.get("track_id", "")),
+                place=int(place_told) if place_told is not None else None,
             )
 
 
@@ -245,12 +283,15 @@ def _called(address: str) -> str:
     return Path(unquote(urlsplit(address).path) or address).name
 
 
-def _markers_of(timeline: Any) -> Iterator[tuple[float, str]]:
+def _markers_of(timeline: Any) -> Iterator[PlacedMarker]:
     for marker in timeline.tracks.markers:
-        yield max(marker.marked_range.start_time.to_seconds(), 0.0), str(marker.name)[:120]
+        own = marker.metadata.get(_OWN, {})
+        known = str(own.get("id", "")) if isinstance(own, Mapping) else ""
+        at_s = max(marker.marked_range.start_time.to_seconds(), 0.0)
+        yield PlacedMarker(round(at_s, 6), str(marker.name).strip()[:120], known)
 
 
-def _from_table(text: str, name: str) -> Exchange:
+def _from_table(text: str, name: str, mix: Mix) -> Exchange:
     table = csv.DictReader(io.StringIO(text.lstrip("\ufeff")))
     columns = {column.strip().lower() for column in table.fieldnames or () if column}
     clips, markers = [], []
@@ -263,13 +304,15 @@ def _from_table(text: str, name: str) -> Exchange:
         }
         try:
             if "recording" in columns:
-                clips.append(_clip(row))
+                clips.append(_clip(row, mix))
                 looks[clips[-1].track] = _look(row)
-            elif "at_s" in columns:
-                markers.append((_number(row["at_s"]), row.get("name", "")[:120]))
-        except (ValueError, KeyError):
+            elif columns & {"at_s", "timecode"}:
+                at_s = round(_time(row, "at_s", mix), 6)
+                markers.append(PlacedMarker(at_s, row.get("name", "")[:120], row.get("id", "")))
+        except (ValueError, KeyError, InputError):
             raise InputError(
-                f"Line {number} of {name} cannot be read; times are seconds, such as 12.5."
+                f"Line {number} of {name} cannot be read; times are seconds, such as 12.5, or "
+                "timecode."
             ) from None
     return Exchange(tuple(clips), tuple(markers), looks)
 
@@ -279,17 +322,35 @@ def _look(row: Mapping[str, str]) -> Look:
     return Look(_colour_named(row.get("track_colour", "")), note)
 
 
-def _clip(row: Mapping[str, str]) -> Placed:
-    length = row.get("length_s", "")
+def _time(row: Mapping[str, str], column: str, mix: Mix) -> float:
+    """A time in seconds, or by timecode where there are none."""
+    return _number(row[column]) if row.get(column) else _seconds_in(mix, row["timecode"])
+
+
+def _seconds_in(mix: Mix, timecode: str) -> float:
+    """A time of a mix by timecode; ValueError before its beginning."""
+    at_s = seconds_at(mix, timecode)
+    if at_s < 0.0:
+        raise ValueError(timecode)
+    return at_s
+
+
+def _clip(row: Mapping[str, str], mix: Mix) -> Placed:
+    def number(name: str) -> float | None:
+        return _number(row[name]) if row.get(name) else None
+
+    gain = row.get("gain_db", "").replace(",", ".")
     return Placed(
         row.get("track") or Path(row["recording"]).stem,
         row["recording"],
-        _number(row["start_s"]),
-        _number(row.get("in_s") or "0"),
-        _number(length) if length else None,
-        float((row.get("gain_db") or "0").replace(",", ".")),
-        _number(row.get("fade_in_s") or "0"),
-        _number(row.get("fade_out_s") or "0"),
+        _time(row, "start_s", mix),
+        number("in_s") or 0.0,
+        number("length_s"),
+        float(gain) if gain else None,
+        number("fade_in_s"),
+        number("fade_out_s"),
+        row.get("track_id", ""),
+        int(row["clip"]) - 1 if row.get("clip") else None,
     )
 
 
@@ -298,23 +359,3 @@ def _number(text: str) -> float:
     if not 0.0 <= value <= 86_400.0:
         raise ValueError(text)
     return value
-
-
-def clips_for(placed: Sequence[Placed], files: Mapping[str, Path]) -> dict[str, tuple[Clip, ...]]:
-    """The clips of each track, of recordings by their names; those that are not there are left out.
-
-    Raises InputError for what no clip may be.
-    """
-    found: dict[str, list[Clip]] = {}
-    for one in placed:
-        file = files.get(one.recording.casefold()) or files.get(Path(one.recording).stem.casefold())
-        if file is not None:
-            values = {name: getattr(one, name) for name in _CLIP_COLUMNS[2:]}
-            try:
-                found.setdefault(one.track, []).append(Clip(file=file, **values))
-            except ValueError:
-                raise InputError(
-                    f"A clip of {one.recording} on {one.track} is told with a value that none may "
-                    "have; correct it in the file."
-                ) from None
-    return {track: tuple(clips) for track, clips in found.items()}

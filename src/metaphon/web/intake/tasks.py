@@ -11,6 +11,7 @@ from metaphon.core.errors import InputError
 from metaphon.web.intake.models import Arrival
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.recordings import store, track_of, unsaid
+from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.storage import scratch
 
 log = logging.getLogger(__name__)
@@ -28,7 +29,11 @@ def check_arrival(*, arrival_id: int) -> None:
             path = Path(folder) / "arrived"
             row.join(path)
             audio = store(row.mix, path, row.name, _Teller(row))
-        row.track = journal.apply(row.mix, row.user, track_of(audio)).after.tracks[-1].name
+        row.track = (
+            journal.apply(row.mix, row.user, track_of(audio, document_of(row.mix)))
+            .after.tracks[-1]
+            .name
+        )
         row.message = " ".join(filter(None, (*audio.notices, unsaid(audio))))[:1000]
         row.status = Arrival.Status.DONE
     except InputError as error:

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from metaphon.core.document.mix import Clip, Track, heard_s
+from metaphon.core.document.start_time import timecode_at
 from metaphon.core.edits.clips import MoveClip
 from metaphon.core.edits.registry import Batch
 from metaphon.core.files.cues import cues_of
@@ -76,18 +77,25 @@ def timeline(mix: Mix, strip_id: str = "", place: int = 0, marker_id: str = "") 
     """
     document, recordings = document_of(mix), recordings_of(mix)
     rows = [_shown(track, recordings) for track in document.tracks]
+    marker = next((one for one in document.markers if one.id == marker_id), None)
     span_s = max((clip.ends_s for row in rows for clip in row.clips), default=0.0)
     row = next((row for row in rows if row.track.id == strip_id), None)
     return {
         "rows": rows,
         "row": row,
         "chosen": row.clips[place] if row and place < len(row.clips) else None,
-        "markers": document.markers,
-        "marker": next((one for one in document.markers if one.id == marker_id), None),
+        "markers": [
+            {**one.model_dump(), "timecode": timecode_at(document, one.at_s)}
+            for one in document.markers
+        ],
+        "marker": marker,
         "span_s": span_s,
         "scale_s": max(60.0, 2 * span_s),
         "by_reference": _by_reference(rows),
         "frame_rates": RATES,
+        "marker_timecode": timecode_at(document, marker.at_s) if marker else "",
+        "frame_rate": document.frame_rate,
+        "starts": document.start_timecode,
     }
 
 

@@ -67,6 +67,8 @@ class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
     tempo_bpm = models.FloatField(default=120.0)
+    start_timecode = models.CharField(max_length=11, default="00:00:00:00")
+    frame_rate = models.CharField(max_length=9, default="25")
     fold_centre_db = models.FloatField(default=-3.0)
     fold_surround_db = models.FloatField(default=-3.0)
     fold_height_db = models.FloatField(default=0.0)

@@ -10,6 +10,8 @@ from django.core.files.storage import default_storage
 from django.db.models.fields.files import FieldFile
 
 from metaphon.core.adm.importing import has_definition
+from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.mix_layout import has_objects, layout_of_mix
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
@@ -37,7 +39,6 @@ _SUFFIXES = {
     "MP3": "mp3",
 }
 _TOLD_FROM = 3  # channels
-_FIVE_ONE = 6  # channels: what has more is placed in a bed of its own
 SCENE_CHANNELS = tuple(channels_of(order) for order in range(1, MAX_ORDER + 1))
 
 
@@ -161,20 +162,25 @@ def kind_of(channels: int, layout: str = "") -> str:
         return f"{channels} channels"
 
 
-def track_of(audio: AudioFile) -> AddTrack:
-    """The command that makes a track of a recording, at the start of the mix, placed as its
-    channels suggest.
+def track_of(audio: AudioFile, mix: Document) -> AddTrack:
+    """The command that makes a track of a recording, at the start of the mix.
+
+    A scene stays one. Mono is an object where the mix has objects or is delivered with some. All
+    else is in a bed of the mix's own layout, or of the recording's where that is wider.
     """
     is_scene = audio.channels in SCENE_CHANNELS and not audio.layout
     fits = kind_of(audio.channels, audio.layout) != f"{audio.channels} channels"
     bed = ""
-    if audio.channels > _FIVE_ONE and fits and not is_scene:
+    if fits and not is_scene:
         told = recorded_as(audio.layout).layout if audio.layout else None
-        bed = (told or layout_for_channels(audio.channels)).name
+        own = told or layout_for_channels(audio.channels)
+        is_wider = own.channels > LAYOUTS[layout_of_mix(mix)].channels
+        bed = own.name if is_wider and own.channels > 1 else ""
+    is_object = audio.channels == 1 and has_objects(mix)
     return AddTrack(
         name=Path(audio.name).stem[:110],
         file=local_path(audio),
-        mode="scene" if is_scene else "bed" if fits else "none",
+        mode="scene" if is_scene else "object" if is_object else "bed" if fits else "none",
         layout=bed if bed in LAYOUTS else None,
         recorded=audio.layout,
     )

@@ -48,7 +48,7 @@ TABLES: tuple[tuple[type[models.Model], str], ...] = (
     (Target, "mix"),
 )
 MODELS = {model.__name__: model for model, _ in TABLES}
-_PLAIN_OF_MIX = ("title", "sample_rate_hz", "tempo_bpm")
+_PLAIN_OF_MIX = ("title", "sample_rate_hz", "tempo_bpm", "start_timecode", "frame_rate")
 # parts of a mix that are kept whole
 _WHOLE: dict[str, TypeAdapter[Any]] = {
     "delivery": TypeAdapter(DeliveryLimits),

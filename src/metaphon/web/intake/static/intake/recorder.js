@@ -2,27 +2,20 @@
 // and ends with it, and jumps where it has come off by more than a frame or two.
 
 import { player } from "../listen/player.js";
-import { read, shown } from "../listen/timecode.js";
+import { RATES, read, shown } from "../listen/timecode.js";
 
 const EVERY_MS = 100;
 const OFF_S = 0.08; // what a listener comes off by before it jumps
 const LEAD_S = 0.25; // after a jump, before it is looked at again
-const FORMS = { "29.97drop": "29.97df" };
 const RATE = 48000; // that times are counted in here
 
 let running = null; // {from: seconds of timecode, since: when it began}
 let jumped = 0;
 
 const form = () => document.querySelector("form.timecode");
-const frames = () => {
-  const name = form().elements.rate.value;
-  return FORMS[name] ?? name;
-};
+const frames = () => form().elements.rate.value;
 const start = () => read(form().elements.start.value, RATE, frames());
-const ahead = () => {
-  const each = { 24: 1 / 24, 25: 1 / 25, 30: 1 / 30 }[frames()] ?? 1001 / 30000;
-  return (parseFloat(form().elements.frames.value) || 0) * each;
-};
+const ahead = () => (parseFloat(form().elements.frames.value) || 0) / RATES[frames()][0];
 const now = () => running.from + (performance.now() - running.since) / 1000;
 
 function show() {

@@ -80,6 +80,8 @@ function start() {
     [...bar.querySelectorAll("[data-figure]")].map((el) => [el.dataset.figure, el]),
   );
   let frames = 0;
+  const formName = `clock ${bar.dataset.mix}`;
+  const timeShown = (at) => shown(at, player.rate, form.value, sources.starts_s);
   let sources = { groups: [], history: {} };
   player.start({
     address: bar.dataset.live,
@@ -87,7 +89,6 @@ function start() {
     frames: () => frames,
     key: `listen:${bar.dataset.mix}`,
   });
-  form.value = localStorage.getItem("clock") ?? "clock";
 
   const text = (el, value) => {
     if (el.textContent !== value) el.textContent = value;
@@ -101,6 +102,9 @@ function start() {
     sources = await answer.json();
     frames = sources.frames;
     player.sources = sources;
+    // a mix that begins at a time of its own is counted in its frames, unless another form was chosen for it
+    const own = sources.starts_s ? sources.frame_rate : "clock";
+    form.value = localStorage.getItem(formName) ?? own;
     select.replaceChildren(
       ...sources.groups.map(({ title, items }) => {
         const group = document.createElement("optgroup");
@@ -243,7 +247,7 @@ function start() {
 
   function show(slowly = false) {
     const at = player.position;
-    if (document.activeElement !== clock) clock.value = shown(at, player.rate, form.value);
+    if (document.activeElement !== clock) clock.value = timeShown(at);
     scrub.setAttribute("aria-valuenow", (at / player.rate).toFixed(1));
     const step = player.step;
     const readings = player.playing ? player.current?.readings : null;
@@ -429,7 +433,7 @@ function start() {
     if (!bar.dataset.editUrl) return say("You may listen to this mix, not change it.", true);
     const at_s = Math.round((player.position / player.rate) * 1000) / 1000;
     send({ kind: "add_marker", at_s }, document.getElementById("tracks") ?? bar);
-    say(`Marker set at ${shown(player.position, player.rate, form.value)}.`);
+    say(`Marker set at ${timeShown(player.position)}.`);
   }
   function toMarker(before) {
     const places = (sources.markers ?? []).map(({ at_s }) => Math.round(at_s * player.rate));
@@ -449,14 +453,14 @@ function start() {
   loop.onclick = () => player.set({ loop: player.state.loop ? null : [0, frames] });
   select.onchange = () => player.setMonitorSource(JSON.parse(select.value));
   form.onchange = () => {
-    localStorage.setItem("clock", form.value);
+    localStorage.setItem(formName, form.value);
     show();
   };
   clock.onfocus = () => clock.select();
   clock.onkeydown = (event) => {
     if (event.key === "Escape") clock.blur();
     if (event.key !== "Enter") return;
-    const at = read(clock.value, player.rate, form.value);
+    const at = read(clock.value, player.rate, form.value, sources.starts_s);
     if (at === null || at > frames)
       return say("There is no such place in the mix; type it as it is shown.", true);
     clock.blur();
