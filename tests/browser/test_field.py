@@ -163,7 +163,7 @@ class Field(BrowserTest):
         self.addCleanup(self.puts, *self.place("Ship's horn"), horn.get().distance)
         self.puts(120.0, 8.0, 1.0)
         page = self.field()
-        page.click("[data-view-as=space]")
+        page.click("#views a:has-text('Perspective')")
 
         def drag(start: tuple[float, float], end: tuple[float, float]) -> None:
             page.mouse.move(*start)
@@ -210,7 +210,8 @@ class Field(BrowserTest):
     def test_names_stand_clear_of_each_other(self) -> None:
         page = self.field()
         for view in ("#field-chart", "#field-space"):
-            page.click(f"[data-view-as={'chart' if view == '#field-chart' else 'space'}]")
+            name = "Chart" if view == "#field-chart" else "Perspective"
+            page.click(f"#views a:has-text('{name}')")
             labels = page.locator(f"{view} .object .label")
             expect(labels).to_have_count(7)
             for one, other in combinations([label.bounding_box() for label in labels.all()], 2):
@@ -403,7 +404,7 @@ class Field(BrowserTest):
 
     def test_perspective_parts_of_the_panel_and_a_test_signal(self) -> None:
         page = self.field()
-        page.click("[data-view-as=space]")
+        page.click("#views a:has-text('Perspective')")
         expect(page.locator("#field-chart")).to_be_hidden()
         page.locator("#field-space").focus()
         before = page.locator("#field-space .floor").get_attribute("d")

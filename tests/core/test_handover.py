@@ -106,6 +106,40 @@ class Stems(HandoverTest):
         mix = self.mix([{"sound": "a.wav", "soloed": True}, {"sound": "a.wav"}])
         self.assertEqual([stem.word for stem in stems_of(mix, "tracks")], ["t0"])
 
+    def test_buses_and_groups_as_wide_as_they_are(self) -> None:
+        """Closed form: the sum of the sounds by their gains, placed nowhere."""
+        mono, pair, other = noise(1, 0.3, 1), noise(2, 0.3, 2), noise(2, 0.3, 3)
+        for name, sound in (("a", mono), ("b", pair), ("c", other)):
+            self.write(f"{name}.wav", sound)
+        away = {"mode": "object", "azimuth_deg": 90.0}
+        mix = self.mix(
+            [
+                {"sound": "b.wav", "output": "pier", "gain_db": -6.0, "group": "g"},
+                {"sound": "c.wav", "output": "pier", "group": "g"},
+                {"sound": "a.wav", "placement": away},
+                {"sound": "a.wav", "muted": True, "group": "g"},
+            ],
+            buses=[
+                {"id": "pier", "name": "Pier", "layout": "0+2+0", "gain_db": -2.0},
+                {"id": "idle", "name": "Idle", "layout": "0+2+0"},
+            ],
+            groups=[{"id": "g", "name": "Bells"}],
+        )
+        half, less = 10 ** (-6 / 20), 10 ** (-2 / 20)
+        for kind, wanted in (
+            ("buses", {"stem_bus_pier_dry_0+2+0": (half * pair + other) * less}),
+            (
+                "groups",
+                {"stem_group_g_dry_0+2+0": half * pair + other, "stem_ungrouped_dry_0+1+0": mono},
+            ),
+        ):
+            results = self.handed_over(mix, "0+2+0", stems={kind: ["own"]}, bits="32f")
+            found = {one.path.stem.removeprefix("Test_"): one for one in results[1:]}
+            self.assertEqual(list(found), list(wanted))
+            for name, sound in wanted.items():
+                got = self.read(found[name])[:, : sound.shape[1]]
+                np.testing.assert_allclose(got, sound, atol=2e-6, err_msg=name)
+
     def test_tracks_as_wide_as_they_are_after_their_faders(self) -> None:
         self.write("a.wav", noise(1, 0.3, 1))
         self.write("b.wav", noise(2, 0.3, 2))
@@ -185,7 +219,7 @@ class Forms(HandoverTest):
             ({"targets": ["0+2+0"], "name": "{x}{stem}{target}"}, "{x} is not known; use title"),
             ({"targets": ["0+2+0"], "rate_hz": 12345}, "Files may be at 44100, 48000"),
             ({"targets": ["0+2+0"], "start_s": 3.0, "end_s": 2.0}, "It ends before it begins"),
-            ({"stems": {"buses": ["own"]}}, "Only tracks have a width of their own"),
+            ({"stems": {"placements": ["own"]}}, "What is placed alike has no width of its own"),
             ({"targets": ["0+2+0"], "lead_s": -1.0}, "Silence in front should be greater than"),
         ):
             with self.subTest(words), self.assertRaisesRegex(InputError, words):

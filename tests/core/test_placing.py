@@ -17,6 +17,7 @@ from metaphon.core.listen.session import Session
 from metaphon.core.spatial.air import air_absorption_db_per_m
 from metaphon.core.spatial.ambisonics import encode
 from metaphon.core.spatial.head import SHIPPED
+from metaphon.core.spatial.virtual_loudspeakers import BEHIND_DEG
 from tests.sounds import RATE_HZ, FolderTest, noise, sine
 
 
@@ -336,6 +337,21 @@ class Moving(FolderTest):
             self.mix([{"sound": "pair.wav", "placement": {**at, "pair_deg": 0.0}}]), "0+2+0"
         )
         self.assertGreater(np.corrcoef(together)[0, 1], 0.999)
+
+    def test_a_pair_behind_is_two_objects_at_130_degrees(self) -> None:
+        """About the middle behind, the left one at the left: the sum of two mono objects."""
+        sound = noise(2, 0.4)
+        for name, channels in (("pair", sound), ("left", sound[:1]), ("right", sound[1:])):
+            self.write(f"{name}.wav", channels)
+        up = {"mode": "object", "elevation_deg": 45.0}
+        behind = {**up, "azimuth_deg": 180.0, "pair_deg": BEHIND_DEG}
+        for target in ("4+7+0", "scene3"):
+            pair = self.rendered(self.mix([{"sound": "pair.wav", "placement": behind}]), target)
+            alone = [
+                {"sound": f"{side}.wav", "placement": {**up, "azimuth_deg": angle}}
+                for side, angle in (("left", 130.0), ("right", -130.0))
+            ]
+            np.testing.assert_allclose(pair, self.rendered(self.mix(alone), target), atol=1e-6)
 
 
 class StandIns(FolderTest):

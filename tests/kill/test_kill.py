@@ -36,6 +36,9 @@ _SMALL_DISK_MB = 240
 _TUS = {"Tus-Resumable": "1.0.0"}
 
 
+FORMATS = ["0+2+0", "0+5+0", "binaural"]  # of the demo mix
+
+
 class Installation:
     """`bin/start` on a folder of its own, and a person who is signed in."""
 
@@ -72,8 +75,8 @@ class Installation:
     def get(self, path: str, **headers: str) -> tuple[int, str]:
         return self.send("GET", path, None, headers)[:2]
 
-    def post(self, path: str, **data: str) -> tuple[int, str]:
-        body = urllib.parse.urlencode(data).encode()
+    def post(self, path: str, **data: str | list[str]) -> tuple[int, str]:
+        body = urllib.parse.urlencode(data, doseq=True).encode()
         return self.send("POST", path, body, {"HX-Request": "true"})[:2]
 
     def send(
@@ -207,7 +210,7 @@ class Killed(unittest.TestCase):
             self.assertIn(f">{name}<", re.sub(r"\s*([<>])\s*", r"\1", page))
 
     def test_the_worker_in_the_middle_of_a_render(self) -> None:
-        started = self.here.post(f"/mix/{self.lamp}/handover/render", bits="24")
+        started = self.here.post(f"/mix/{self.lamp}/handover/render", bits="24", targets=FORMATS)
         self.assertEqual(started[0], 200)
         number = re.search(rf"/mix/{self.lamp}/handover/render/(\d+)", started[1])
         assert number
@@ -283,7 +286,7 @@ class Killed(unittest.TestCase):
         with filler.open("wb") as file, suppress(OSError):
             while True:
                 file.write(bytes(1 << 16))
-        started = here.post(f"/mix/{mix}/handover/render", bits="24")
+        started = here.post(f"/mix/{mix}/handover/render", bits="24", targets=FORMATS)
         number = re.search(rf"/mix/{mix}/handover/render/(\d+)", started[1])
         assert number
         look = f"/mix/{mix}/handover/render/{number[1]}"

@@ -25,7 +25,7 @@ from websockets.sync.client import connect
 from metaphon.local.cluster import Cluster, free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, command
 from tests.browser.server import end, wait_for
-from tests.kill.test_kill import Installation
+from tests.kill.test_kill import FORMATS, Installation
 from tests.sounds import noise
 from tests.web.base import recording
 
@@ -141,7 +141,7 @@ class Machines(unittest.TestCase):
     def rendered(self, by: int) -> tuple[int, str]:
         """Ask for a render by one of the servers; its number and where to look at it."""
         status, said = self.pages.by(by).post(
-            f"/mix/{self.lamp}/handover/render", bits="24", stems="tracks 0+2+0"
+            f"/mix/{self.lamp}/handover/render", bits="24", targets=FORMATS, stems="tracks 0+2+0"
         )
         self.assertEqual(status, 200, said)
         found = re.search(rf"/mix/{self.lamp}/handover/render/(\d+)", said)

@@ -18,7 +18,7 @@ import psycopg
 
 from metaphon.local.cluster import Cluster, free_port
 from tests.browser.server import end, wait_for
-from tests.kill.test_kill import Installation
+from tests.kill.test_kill import FORMATS, Installation
 
 
 class Standby(unittest.TestCase):
@@ -91,7 +91,7 @@ class Standby(unittest.TestCase):
         one.until(lambda: one.get("/health")[0] == 200)
         more = one.edit(lamp, kind="add_bus", name="More", layout="0+2+0")
         self.assertEqual(more[0], 200)
-        said = one.post(f"/mix/{lamp}/handover/render", bits="24")[1]
+        said = one.post(f"/mix/{lamp}/handover/render", bits="24", targets=FORMATS)[1]
         look = re.search(rf"/mix/{lamp}/handover/render/\d+", said)
         assert look, said
         asked = {"HX-Request": "true"}

@@ -52,20 +52,35 @@ class HandoverTest(WebTest):
 
 class Asking(HandoverTest):
     def test_what_is_chosen_is_kept_and_counted(self) -> None:
-        answer = self.post("handover:keep", stems=["tracks 0+2+0", "tracks own"], lead_s="1,5 s")
+        before = self.mix_revision()
+        stems = ["tracks 0+2+0", "tracks own"]
+        answer = self.post("handover:keep", targets=["0+2+0"], stems=stems, lead_s="1,5 s")
         self.assertContains(answer, "5 files of sound")
         page = self.client.get(self.url("handover:show"))
         self.assertContains(page, 'value="tracks own"\n')
         self.assertContains(page, 'value="1.5"')
         self.assertContains(page, "5 files of sound")
-        targets = self.edit("handover", kind="add_target", name="4+7+0")
-        self.assertContains(targets, "6 files of sound")
+        self.assertEqual(self.mix_revision(), before)  # what is ticked is no edit
+        self.keep("0+2+0", "4+7+0", files="2 files")
+        self.keep(files="0 files")
+        self.assertIn("No target is chosen", self.said(self.post("handover:start", targets=())))
+        self.assertEqual(document_of(self.mix).targets, ("0+2+0",))
+        self.keep(further="9+10+3", files="1 file ")
+        page = self.client.get(self.url("handover:show"))
+        self.assertEqual(page.context["asked"].targets, ("9+10+3",))
+
+    def keep(self, *targets: str, files: str, **more: str) -> None:
+        self.assertContains(self.post("handover:keep", targets=targets, **more), files)
+
+    def mix_revision(self) -> int:
+        self.mix.refresh_from_db()
+        return self.mix.revision
 
     def test_presets_bring_targets_and_settings_back(self) -> None:
         self.assertIn("needs a name", self.said(self.post("handover:preset", preset=" ")))
-        self.post("handover:preset", preset="Museum", stems=["buses 0+2+0"], bits="16")
-        self.edit("handover", kind="add_target", name="4+7+0")
-        self.post("handover:keep", bits="24")
+        chosen = {"targets": ["0+2+0"], "stems": ["buses 0+2+0"]}
+        self.post("handover:preset", preset="Museum", bits="16", **chosen)
+        self.post("handover:keep", targets=["4+7+0"], bits="24")
         page = self.client.get(self.url("handover:show"))
         self.assertContains(page, "Museum")
         number = page.context["presets"][0].pk
@@ -73,14 +88,13 @@ class Asking(HandoverTest):
         page = self.client.get(self.url("handover:show"))
         self.assertEqual(page.context["asked"].bits, "16")
         self.assertEqual(page.context["asked"].stems, {"buses": ("0+2+0",)})
-        self.mix.refresh_from_db()
-        self.assertEqual(document_of(self.mix).targets, ("0+2+0",))
+        self.assertEqual(page.context["asked"].targets, ("0+2+0",))
         self.post("handover:preset", forget=str(number))
         self.assertIn("no longer there", self.said(self.post("handover:preset", take=str(number))))
 
     def test_nonsense_is_refused_in_a_sentence(self) -> None:
         for form, words in (
-            ({"stems": ["buses own"]}, "Only tracks have a width"),
+            ({"stems": ["placements own"]}, "What is placed alike has no width"),
             ({"name": "x"}, "A name needs"),
             ({"loudness_lufs": "loud"}, "Loudness is a number, not"),
             ({"end_s": "0.5", "start_s": "0.7"}, "It ends before it begins"),

@@ -365,7 +365,7 @@ class Handover(WebTest):
         self.assertIn("no target", self.said(self.edit("handover", kind="add_target", name="5.1")))
         for name in ("0+2+0", "0+5+0", "binaural"):
             self.edit("handover", kind="remove_target", name=name)
-        self.assertIn("No target is chosen", self.said(self.post("handover:start")))
+        self.assertIn("No target is chosen", self.said(self.post("handover:start", targets=())))
 
     def test_correlation_is_drawn_with_gaps_and_dips(self) -> None:
         self.assertEqual(correlation_path([1.0, None, -1.0]), "M 100.0 0.000 M 500.0 2.000")

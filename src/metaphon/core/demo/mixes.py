@@ -63,7 +63,7 @@ _SHED = Bus(
             low_cut_hz=120.0,
         ),
     ),
-    placement=Placement(mode="object", elevation_deg=45.0, pair_deg=BEHIND_DEG),
+    placement=Placement(mode="object", azimuth_deg=180.0, elevation_deg=45.0, pair_deg=BEHIND_DEG),
 )
 
 

@@ -110,27 +110,37 @@ class Handover(FileForm):
     end_s: float | None = Field(None, gt=0.0, le=86400.0, description="Where it ends.")
     head: str = Field("", max_length=255, description="Whose ears headphones are for.")
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is chosen yet."""
+        chosen = (self.targets, self.objects, self.alternatives, any(self.stems.values()))
+        return not (self.adm or any(chosen))
+
     @model_validator(mode="after")
-    def _asks_for_something(self) -> "Handover":
-        if not (
-            self.targets
-            or self.adm
-            or self.objects
-            or self.alternatives
-            or any(self.stems.values())
-        ):
-            raise ValueError("no target is chosen; choose at least one format to render")
-        if any(OWN_WIDTH in wanted for kind, wanted in self.stems.items() if kind != "tracks"):
-            raise ValueError(
-                "only tracks have a width of their own; choose a target for the others"
-            )
+    def _can_be_made(self) -> "Handover":
+        if OWN_WIDTH in self.stems.get("placements", ()):
+            raise ValueError("what is placed alike has no width of its own; choose a target for it")
         if self.end_s is not None and self.end_s <= self.start_s:
             raise ValueError("it ends before it begins; give a later end")
         return self
 
 
 def asked(given: Mapping[str, Any]) -> Handover:
-    """What is asked for, from plain data. Raises InputError in one sentence for what cannot be."""
+    """What is asked for, from plain data.
+
+    Raises InputError in one sentence for what cannot be, or where nothing is chosen.
+    """
+    wanted = draft(given)
+    if wanted.is_empty:
+        raise InputError("No target is chosen; choose at least one format to render.")
+    return wanted
+
+
+def draft(given: Mapping[str, Any]) -> Handover:
+    """What is chosen so far, from plain data: it may be nothing.
+
+    Raises InputError in one sentence for what cannot be.
+    """
     try:
         return Handover.model_validate(given)
     except ValidationError as error:

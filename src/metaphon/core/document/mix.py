@@ -169,7 +169,12 @@ class Placement(Part):
         0.0, 0.0, 1.0, unit="", step=0.01, help="Size from floor to ceiling."
     )
     pair_deg: float = parameter(
-        60.0, 0.0, 360.0, unit="°", step=1.0, help="Angle between the sides of a stereo object."
+        60.0,
+        -360.0,
+        360.0,
+        unit="°",
+        step=1.0,
+        help="Angle between the sides of a stereo object; below 0 they change places.",
     )
     divergence: float = parameter(
         0.0, 0.0, 1.0, unit="", step=0.01, help="0 in its place, 1 from either side of it."

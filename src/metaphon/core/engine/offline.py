@@ -67,7 +67,7 @@ def runs_of(mix: Mix, asked: Handover, head: Path = SHIPPED) -> list[Run]:
         for stem in stems_of(mix, kind, asked.rooms) if placed else ():
             outputs = _outputs(placed, stem.word, head, kind, stem.title)
             runs.append(Run(compile(stem.mix), outputs))
-        for stem in sources_of(mix) if OWN_WIDTH in targets else ():
+        for stem in sources_of(mix, kind) if OWN_WIDTH in targets else ():
             assert stem.width
             dry = Output(stem.width, f"{stem.word}_dry", stem_title=f"{stem.title}, as recorded")
             runs.append(Run(compile(stem.mix), [dry]))

@@ -67,15 +67,41 @@ def stems_of(mix: Mix, kind: StemKind, rooms: Rooms = "shared") -> list[Stem]:
     return [stem for stem in found if _is_heard(stem.mix)]
 
 
-def sources_of(mix: Mix) -> list[Stem]:
-    """Each track as it leaves its fader, as wide as it is: neither placed nor sent anywhere."""
+def sources_of(mix: Mix, kind: StemKind = "tracks") -> list[Stem]:
+    """Parts as they leave their faders, as wide as they are: neither placed nor sent anywhere.
+
+    Parameters
+    ----------
+    mix
+        The whole of it.
+    kind
+        `tracks`: each as wide as its recording. `buses`: each that has an open way to the mix.
+        `groups`: the tracks of each, as wide as the widest of them.
+    """
     ways = open_routes(mix)
+    sounding = [track for track in mix.tracks if track.clips and track.id in ways.sends]
+    parts: dict[tuple[str, str], list[Strip]] = {}
+    if kind == "buses":
+        fed = {bus for track in sounding for bus in _buses_after(mix, track)}
+        parts = {(f"bus_{bus.id}", bus.name): [bus] for bus in mix.buses if bus.id in fed}
+    else:
+        for track in sounding:
+            parts.setdefault(_PART[kind](mix, track), []).append(track)
     found = []
-    for track in mix.tracks:
-        if track.clips and track.id in ways.sends:
-            width = width_of(track)
-            own = alone(mix, track.id, width, fader=True)
-            found.append(Stem(track.id, track.name, own, frozenset({track.id}), width))
+    for (word, title), strips in parts.items():
+        width = max((width_of(strip) for strip in strips), key=lambda one: one.channels)
+        ids = frozenset(strip.id for strip in strips)
+        found.append(Stem(word, title, together(mix, ids, width, fader=True), ids, width))
+    return found
+
+
+def _buses_after(mix: Mix, track: Track) -> list[str]:
+    """The buses that a track goes through by its main feed."""
+    found: list[str] = []
+    strip: Strip | None = track
+    while strip and strip.output not in (PROGRAMME, None):
+        found.append(str(strip.output))
+        strip = mix.find_strip(found[-1])
     return found
 
 
@@ -90,18 +116,23 @@ def width_of(strip: Strip) -> Target:
 
 
 def alone(mix: Mix, strip_id: str, width: Target, fader: bool = False) -> Mix:
-    """The mix with this strip as its only result, as it is before its fader, or after it.
+    """The mix with one strip as its only result, as `together` makes it."""
+    return together(mix, frozenset({strip_id}), width, fader)
 
-    Its chain moves as it does in the mix.
+
+def together(mix: Mix, strip_ids: Collection[str], width: Target, fader: bool = False) -> Mix:
+    """The mix with these strips as its only result, as they are before their faders, or after them.
+
+    Their chains move as they do in the mix.
 
     Parameters
     ----------
     mix
         Stays as it is.
-    strip_id
-        A track or bus of it.
+    strip_ids
+        Tracks or buses of it.
     width
-        The format of the strip, in which it reaches the programme unchanged.
+        The format of the result; strips of that format reach it unchanged.
     fader
         Whether its fader is heard.
     """
@@ -114,7 +145,7 @@ def alone(mix: Mix, strip_id: str, width: Target, fader: bool = False) -> Mix:
     quiet = {"soloed": False, "lfe": LfeSend()}
 
     def one(strip: Any) -> Any:
-        if strip.id == strip_id:
+        if strip.id in strip_ids:
             own = {
                 "output": PROGRAMME,
                 "sends": (),
@@ -131,7 +162,7 @@ def alone(mix: Mix, strip_id: str, width: Target, fader: bool = False) -> Mix:
     lanes = tuple(
         lane
         for lane in mix.automation
-        if (parts := lane.target.partition("/"))[0] != strip_id or parts[2].startswith(kept)
+        if (parts := lane.target.partition("/"))[0] not in strip_ids or parts[2].startswith(kept)
     )
     return mix.with_strips(one).model_copy(update={"automation": lanes})
 

@@ -8,5 +8,6 @@ def _virtual(title: str, *angles_deg: tuple[int, int]) -> Layout:
     return own_layout(title, "\n".join(rows))
 
 
-BEHIND_DEG = 260.0  # between the sides of a pair that stands behind, the left one at the left
+# between the sides of a pair about the middle behind; the left one at the left, at 130 degrees
+BEHIND_DEG = -100.0
 ABOVE = _virtual("Above", (45, 50), (-45, 50), (135, 50), (-135, 50))

@@ -12,6 +12,7 @@ from metaphon.core.document.channel_mapping import angles_used
 from metaphon.core.document.delivery_changes import changes
 from metaphon.core.document.mix import PROGRAMME, Placement, Strip
 from metaphon.core.document.mix import Mix as Document
+from metaphon.core.document.mix_layout import layout_of_mix
 from metaphon.core.document.positions import FORMS, kept_apart_deg, other_form, place_lanes
 from metaphon.core.document.target_omissions import by_the_book_of_targets, in_no_target
 from metaphon.core.document.targets import target_named
@@ -45,7 +46,6 @@ from metaphon.web.mixes.snapshots import channels_of_strips, document_of
 from metaphon.web.shell.controls import Control, controls_from
 from metaphon.web.shell.fragments import fragment_of
 
-_DEFAULT = "4+7+0"
 # the settings of a placement that are drawn as controls, by part of the panel
 PARTS: dict[str, tuple[str, ...]] = {
     "size": (
@@ -153,6 +153,7 @@ def show(request: HttpRequest, mix_id: int) -> HttpResponse:
         "delivery": next(one for one in deliveries if one.limits == document.delivery),
         "deliveries": deliveries,
         "query": request.GET.urlencode(),
+        "view": "space" if request.GET.get("view") == "space" else "chart",
         "layout": layout,
         "layouts": [*_own(document), *(row for row in LAYOUTS.values() if row.channels > 1)],
         "graticule": graticule(),
@@ -177,12 +178,11 @@ def _own(document: Document) -> list[Layout]:
 
 
 def _layout(document: Document, wanted: str) -> Layout:
-    layouts = [target_named(name).layout for name in document.targets]
-    own = [layout for layout in layouts if layout and layout.channels > 2]
+    own = [*_own(document), layout_named(layout_of_mix(document))][0]
     try:
-        return layout_named(wanted) if wanted else own[0] if own else LAYOUTS[_DEFAULT]
+        return layout_named(wanted) if wanted else own
     except InputError:
-        return own[0] if own else LAYOUTS[_DEFAULT]
+        return own
 
 
 def placed(mix: Mix, document: Document) -> dict[str, Any]:

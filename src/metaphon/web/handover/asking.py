@@ -13,20 +13,17 @@ from metaphon.core.document.handover import (
     Handover,
     StemKind,
     asked,
+    draft,
 )
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import FURTHER, OFFERED, Target, target_named
-from metaphon.core.edits.command import Command
-from metaphon.core.edits.registry import Batch
-from metaphon.core.edits.structure import AddTarget, RemoveTarget
 from metaphon.core.engine.fewer_objects import fewer_objects
 from metaphon.core.engine.stems import sources_of, stems_of
 from metaphon.core.errors import InputError, Vanished
 from metaphon.core.measure.loudness_limits import SHIPPED
 from metaphon.web.handover.models import Preset, Wish
-from metaphon.web.mixes.editing import carry_out
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.permissions import can_edit, changes_mix, mix_for
+from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
@@ -59,35 +56,35 @@ CHOICES: dict[str, tuple[tuple[str, str], ...]] = {
 }
 _TYPED = ("loudness_lufs", "tolerance_lu", "ceiling_dbtp", "lead_s", "tail_s", "start_s", "end_s")
 _MOST_PRESETS = 40
+_NAME = "{title}_r{revision}{stem}_{target}"  # files of two states are told apart
 
 
 def wish_of(request: HttpRequest, mix: Mix) -> Handover:
     """What this person last asked of a mix, or what they would most likely."""
     row = Wish.objects.filter(mix=mix, user=request.user.pk).first()
-    return _with_targets(row.asked if row else {}, document_of(mix))
-
-
-def _with_targets(given: dict[str, Any], document: Document) -> Handover:
+    targets = document_of(mix).targets
     try:
-        return asked({**given, "targets": document.targets})
-    except InputError:  # nothing is chosen yet, or what was kept fits no more
-        return Handover.model_construct(targets=document.targets)
+        return draft({"targets": targets, "name": _NAME, **(row.asked if row else {})})
+    except InputError:  # what was kept fits no more
+        return draft({"targets": targets, "name": _NAME})
 
 
-def posted(request: HttpRequest, document: Document) -> Handover:
+def posted(request: HttpRequest) -> Handover:
     """What a form asks for. Raises InputError in one sentence for what cannot be."""
     data = request.POST
     stems: dict[str, list[str]] = {}
     for cell in data.getlist("stems"):
         kind, _, target = cell.partition(" ")
         stems.setdefault(kind, []).append(target)
-    given: dict[str, Any] = {"targets": document.targets, "stems": stems}
+    further = data.get("further", "")
+    targets = [*data.getlist("targets"), *([further] if further else [])]
+    given: dict[str, Any] = {"targets": targets, "stems": stems}
     given["adm"] = "adm" in data
     given["alternatives"] = data.getlist("alternatives")
     given["objects"] = _counts(data.get("objects", ""))
     given |= {name: data[name] for name in ("name", "head", *CHOICES) if data.get(name)}
     given |= {name: _number(data[name]) for name in _TYPED if data.get(name, "").strip()}
-    wanted = asked(given)
+    wanted = draft(given)
     if wanted.head and wanted.head not in dict(heads(request)):
         raise InputError("This head is no longer among yours; choose another.")
     return wanted
@@ -125,17 +122,17 @@ def form(request: HttpRequest, mix: Mix) -> dict[str, object]:
     }
 
 
-def further(mix: Mix) -> list[Target]:
+def further(request: HttpRequest, mix: Mix) -> list[Target]:
     """The formats that are no rows of the matrix yet."""
-    chosen = document_of(mix).targets
+    chosen = {*document_of(mix).targets, *wish_of(request, mix).targets}
     return [target_named(name) for name in FURTHER if name not in chosen]
 
 
 def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:
     """The rows of the matrix: every target, whether it is chosen, and its stems."""
     document, wish = document_of(mix), wish_of(request, mix)
-    chosen = set(document.targets)
-    names = [*OFFERED, *sorted(chosen - set(OFFERED))]
+    own, chosen = set(document.targets), set(wish.targets)
+    names = [*OFFERED, *sorted((own | chosen) - set(OFFERED))]
 
     def cells(name: str) -> list[tuple[str, str, bool]]:
         return [(kind, title, name in wish.stems.get(kind, ())) for kind, title in KINDS.items()]
@@ -145,19 +142,20 @@ def matrix(request: HttpRequest, mix: Mix) -> list[dict[str, object]]:
             "name": name,
             "title": target_named(name).title,
             "target": target_named(name),
+            "own": name in own,
             "chosen": name in chosen,
             "alternatives": name in wish.alternatives,
             "cells": cells(name),
         }
         for name in names
     ]
-    own: dict[str, object] = {
+    as_recorded: dict[str, object] = {
         "name": OWN_WIDTH,
         "title": "As wide as recorded",
-        "cells": cells(OWN_WIDTH)[:1],
+        "cells": [cell if cell[0] != "placements" else None for cell in cells(OWN_WIDTH)],
     }
     positions: dict[str, object] = {"name": ADM, "title": ADM_TITLE, "adm": True, "on": wish.adm}
-    return [*rows, own, positions]
+    return [*rows, as_recorded, positions]
 
 
 def counted(wanted: Handover, document: Document) -> int:
@@ -167,7 +165,7 @@ def counted(wanted: Handover, document: Document) -> int:
     for kind, targets in wanted.stems.items():
         placed = [name for name in targets if name != OWN_WIDTH]
         found += len(placed) * len(stems_of(document, kind, wanted.rooms)) if placed else 0
-        found += len(sources_of(document)) if OWN_WIDTH in targets else 0
+        found += len(sources_of(document, kind)) if OWN_WIDTH in targets else 0
     return found
 
 
@@ -196,19 +194,17 @@ def keep(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Remember what is chosen, and say how many files it would be."""
     mix = mix_for(request, mix_id)
     document = document_of(mix)
-    wanted = posted(request, document)
-    told = wanted.model_dump(mode="json", exclude={"targets"})
+    wanted = posted(request)
+    _keep(request, mix, wanted)
+    response = render(request, "handover/count.html", {"files": counted(wanted, document)})
+    if request.POST.get("further"):  # it is a row of the matrix now
+        response["HX-Trigger"] = json.dumps({"mix-changed": True})
+    return response
+
+
+def _keep(request: HttpRequest, mix: Mix, wanted: Handover) -> None:
+    told = wanted.model_dump(mode="json")
     Wish.objects.update_or_create(mix=mix, user_id=_person(request), defaults={"asked": told})
-    return render(request, "handover/count.html", {"files": counted(wanted, document)})
-
-
-def _choose(request: HttpRequest, mix: Mix, targets: tuple[str, ...]) -> None:
-    """Make these the targets of the mix, where they are not and the person may."""
-    before = document_of(mix).targets
-    commands: list[Command] = [AddTarget(name=name) for name in targets if name not in before]
-    commands += [RemoveTarget(name=name) for name in before if name not in targets]
-    if commands and can_edit(mix, request.user):
-        carry_out(request, mix.pk, Batch(commands=tuple(commands)))
 
 
 @changes_mix
@@ -222,17 +218,14 @@ def preset(request: HttpRequest, mix_id: int) -> HttpResponse:
         row = own.filter(pk=number_in(request.POST["take"]) or 0).first()
         if row is None:
             raise Vanished("This preset is no longer there; choose another.")
-        wanted = asked(row.asked)
-        _choose(request, mix, wanted.targets)
-        told = wanted.model_dump(mode="json", exclude={"targets"})
-        Wish.objects.update_or_create(mix=mix, user_id=_person(request), defaults={"asked": told})
+        _keep(request, mix, draft(row.asked))
     else:
         name = request.POST.get("preset", "").strip()[:80]
         if not name:
             raise InputError("A preset needs a name; type one.")
         if own.exclude(name=name).count() >= _MOST_PRESETS:
             raise InputError(f"You keep {_MOST_PRESETS} presets already; forget one first.")
-        wanted = posted(request, document_of(mix))
+        wanted = posted(request)
         told = wanted.model_dump(mode="json", exclude={"head"})
         Preset.objects.update_or_create(
             user_id=_person(request), name=name, defaults={"asked": told}

@@ -7,7 +7,7 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, render
 
-from metaphon.core.document.handover import Handover
+from metaphon.core.document.handover import Handover, asked
 from metaphon.core.document.target_omissions import Loss, by_the_book_of_targets, in_no_target
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.naming import safe_title
@@ -64,7 +64,7 @@ def _targets(request: HttpRequest, mix: Mix) -> dict[str, object]:
         notes = by_the_book_of_targets(document, channels)
     return {
         "rows": matrix(request, mix),
-        "further": further(mix),
+        "further": further(request, mix),
         "kinds": KINDS,
         "losses": losses,
         "notes": [(target_named(name).title, said) for name, said in notes.items() if said],
@@ -117,7 +117,7 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
 def start(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Queue a render of all that is chosen."""
     mix = mix_for(request, mix_id)
-    wanted = posted(request, document_of(mix))
+    wanted = asked(posted(request).model_dump())
     _queue(mix, request.user.pk, wanted, request.POST.get("label", ""), mix.revision)
     return _all_renders(request, mix)
 

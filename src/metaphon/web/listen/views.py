@@ -15,6 +15,7 @@ from django.views.decorators.http import require_POST
 from pydantic import ValidationError
 
 from metaphon.core.document.handover import ADM
+from metaphon.core.document.mix_layout import layout_of_mix
 from metaphon.core.document.start_time import start_s
 from metaphon.core.document.targets import OFFERED, target_named
 from metaphon.core.engine.plan import length_frames
@@ -170,6 +171,7 @@ def sources(request: HttpRequest, mix_id: int) -> JsonResponse:
             },
             "history": {file.target: file.history for file in results if file.is_mix},
             "alternatives": {one.id: one.name for one in document.alternatives.programmes},
+            "own_layout": layout_of_mix(document),
             "starts_s": start_s(document),
             "frame_rate": document.frame_rate,
             "markers": [one.model_dump() for one in document.markers],

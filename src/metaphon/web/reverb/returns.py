@@ -24,14 +24,14 @@ _PLACES = (
         "Two objects at 130 degrees, the left one at the left.",
         "0+2+0",
         "object",
-        {**_FLAT, "pair_deg": BEHIND_DEG},
+        {"azimuth_deg": 180.0, "elevation_deg": 0.0, "pair_deg": BEHIND_DEG},
     ),
     _Place(
         "Above and behind",
         "Two objects at 130 degrees, 45 up, the left one at the left.",
         "0+2+0",
         "object",
-        {"azimuth_deg": 0.0, "elevation_deg": 45.0, "pair_deg": BEHIND_DEG},
+        {"azimuth_deg": 180.0, "elevation_deg": 45.0, "pair_deg": BEHIND_DEG},
     ),
     _Place(
         "Above",

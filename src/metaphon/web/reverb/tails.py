@@ -50,6 +50,8 @@ class Told:
 
 _kept: OrderedDict[tuple[object, ...], Told] = OrderedDict()
 
+_PICTURES = ("decay", "spectrum", "measures")
+
 
 def spaces_in(document: Document) -> list[Strip]:
     """The strips whose chain holds a reverb at work."""
@@ -87,7 +89,7 @@ def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[st
         "density": _density(found[0].response, length_s),
         "ticks": [(s, round(s / length_s * WIDE, 1)) for s in np.arange(0, length_s, steps)],
         "levels": [(-db, round(db / _LOWEST_DB * HIGH, 1)) for db in range(0, 70, 10)],
-        "picture": "spectrum" if given.get("picture") == "spectrum" else "decay",
+        "picture": picture if (picture := given.get("picture")) in _PICTURES else "decay",
         "spectrogram": _spectrogram(found[0], length_s),
         "octaves": OCTAVES_HZ,
         "rows": [*(_row(found, *figure) for figure in _FIGURES), *_ears(found)],

@@ -41,7 +41,7 @@ WORKSPACES = (
     Workspace(
         "reverb", "Reverb", views=(("tail", "Space"), ("sends", "Sends"), ("build", "Build"))
     ),
-    Workspace("field", "Field"),
+    Workspace("field", "Field", views=(("chart", "Chart"), ("space", "Perspective"))),
     Workspace(
         "listen",
         "Listen",

@@ -27,6 +27,8 @@ import { field, find, hold, mayEdit, placeOf } from "./state.js";
 const PLACES = "places"; // those under the arrow keys
 let filter = ""; // kept when the page is drawn anew
 let part = "place"; // the part of the panel that is open
+const viewAsked = () =>
+  new URLSearchParams(location.search).get("view") === "space" ? "space" : "chart";
 let view = "chart";
 let shownFor = null;
 
@@ -49,6 +51,7 @@ function begin() {
     for (const id of ids?.keys() ?? []) if (!known.has(id)) ids.delete(id);
   putNudged();
   build();
+  view = viewAsked();
   showView();
   pick();
 }
@@ -123,12 +126,29 @@ const all = () => {
 function showView() {
   find("#field-chart").toggleAttribute("hidden", view !== "chart");
   find("#field-space").toggleAttribute("hidden", view !== "space");
-  field.board
-    .querySelectorAll("[data-view-as]")
-    .forEach((button) =>
-      button.setAttribute("aria-pressed", String(button.dataset.viewAs === view)),
-    );
+  for (const link of document.querySelectorAll("#views a")) {
+    if (link.search.endsWith(view)) link.setAttribute("aria-current", "true");
+    else link.removeAttribute("aria-current");
+  }
+  field.board.querySelector("input[name=view]").value = view;
 }
+// both views are of the same drawing: nothing is asked of the server
+document.addEventListener(
+  "click",
+  (event) => {
+    const link = field.board && event.target.closest?.("#views a");
+    if (!link) return;
+    event.preventDefault();
+    event.stopPropagation();
+    const address = new URL(location.href);
+    address.searchParams.set("view", new URL(link.href).searchParams.get("view"));
+    history.replaceState(null, "", address);
+    view = viewAsked();
+    showView();
+    redraw();
+  },
+  { capture: true },
+);
 function showPart() {
   const panel = find("#field-one");
   if (!panel.querySelector(`[data-shows=${part}]`)) return;
@@ -224,14 +244,10 @@ document.addEventListener("click", (event) => {
   if (!field.board) return;
   const button = event.target.closest?.("button");
   if (!button) return;
-  const { pick: picked, viewAs, part: wanted } = button.dataset;
+  const { pick: picked, part: wanted } = button.dataset;
   if (picked) choose(picked, event.shiftKey || event.ctrlKey);
   else if ("pickAll" in button.dataset) all();
-  else if (viewAs) {
-    view = viewAs;
-    showView();
-    redraw();
-  } else if (wanted) {
+  else if (wanted) {
     part = wanted;
     showPart();
   } else if (button.dataset.standIn) standIn(button);

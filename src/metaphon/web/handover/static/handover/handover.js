@@ -34,3 +34,9 @@ document.addEventListener("htmx:afterSettle", ({ detail: { requestConfig, target
   if (requestConfig?.verb === "post" && target?.id === "renders")
     document.querySelector("#renders section")?.scrollIntoView({ block: "nearest" });
 });
+
+// What was chosen as another format is a row of the matrix with the next drawing.
+document.addEventListener("htmx:configRequest", ({ target }) => {
+  const further = target.id === "asked" && target.elements.further;
+  if (further) further.value = "";
+});

@@ -102,6 +102,15 @@ function start() {
     sources = await answer.json();
     frames = sources.frames;
     player.sources = sources;
+    // loudspeakers are those that the mix is made for, until others are chosen
+    const { monitor } = player.state;
+    if (!monitor.loudspeakers?.layout)
+      player.set({
+        monitor: {
+          ...monitor,
+          loudspeakers: { ...monitor.loudspeakers, layout: sources.own_layout },
+        },
+      });
     // a mix that begins at a time of its own is counted in its frames, unless another form was chosen for it
     const own = sources.starts_s ? sources.frame_rate : "clock";
     form.value = localStorage.getItem(formName) ?? own;

@@ -53,7 +53,6 @@ const fallback = {
   "monitor_source.kinds": "all",
   "monitor.loudspeakers.test": "off",
   "monitor.level_db": 0,
-  "monitor.loudspeakers.layout": "0+5+0",
 };
 
 export function showAll(root) {

@@ -165,7 +165,7 @@ function phones() {
 // --- loudspeakers ---------------------------------------------------------------------------
 
 function speakers() {
-  const layout = get("monitor.loudspeakers.layout") ?? "0+5+0";
+  const layout = get("monitor.loudspeakers.layout");
   const names = player.sources?.labels?.[layout] ?? [];
   const body = find(".speakers tbody");
   if (body.dataset.for !== names.join()) {
