@@ -42,7 +42,7 @@ class Reverb(WebTest):
     def test_a_tail_is_told_by_octave_and_another_laid_over_it(self) -> None:
         self.assertIn("No space yet", self.shown())
         self.with_spaces()
-        said = self.shown(strip="hall", other="cell")
+        said = self.shown(strip="hall", other="cell", picture="measures")
         row = re.search(r"T30, s ([0-9. ]+) C50", said)
         assert row, said
         figures = [float(one) for one in row[1].split()]

@@ -6,10 +6,12 @@ import tempfile
 from pathlib import Path
 from typing import Any
 from unittest import mock
+from unittest.mock import patch
 
 import numpy as np
 import soundfile
 
+from metaphon.core.errors import MachineBusy
 from metaphon.core.measure.timecode import RATES, as_sound, read_timecode
 from metaphon.core.spatial.head import SHIPPED, load_head
 from metaphon.web.handover.strip_chart import correlation_path
@@ -20,6 +22,7 @@ from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.mixes.models import AudioFile, Placement
+from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.storage import stored
 from tests.sounds import RATE_HZ, noise
@@ -123,6 +126,61 @@ class Intake(WebTest):
         self.assertEqual(len(list(stored.below(arrival.folder))), 1)
         self.assertEqual(self.client.delete(address, headers=TUS).status_code, 204)
         self.assertFalse(list(stored.below(arrival.folder)) or Arrival.objects.exists())
+
+    def checking(self) -> Arrival:
+        """A recording that has arrived whole and waits to be checked."""
+        whole = recording(noise(1, 0.5))
+        self.send_piece(self.announce("one.wav", len(whole))["Location"], 0, whole)
+        return Arrival.objects.get()
+
+    def test_a_busy_machine_refuses_nothing_and_is_asked_again(self) -> None:
+        arrival = self.checking()
+        busy = patch("metaphon.web.intake.tasks.store", side_effect=MachineBusy("Too busy."))
+        for attempt in (1, 2, 3):
+            with busy:
+                check_arrival(arrival_id=arrival.pk, attempt=attempt)
+            arrival.refresh_from_db()
+            self.assertEqual(arrival.status, "checking")
+            self.assertEqual(self.taken_from_queue("check_arrival")[-1]["attempt"], attempt + 1)
+            self.assertContains(self.fragment("intake:arrivals"), "Too busy.")
+        with busy:
+            check_arrival(arrival_id=arrival.pk, attempt=4)
+        self.assertContains(self.fragment("intake:arrivals"), "Try again")
+        retry = self.client.post(self.url("intake:retry_arrival", arrival.key))
+        self.assertNotContains(retry, "Too busy.")
+        [job] = self.taken_from_queue("check_arrival")
+        check_arrival(**job)
+        self.assertEqual(self.mix.strips.get().name, "one")
+        self.assertFalse(list(stored.below(arrival.folder)))
+
+    def test_what_is_being_checked_can_be_cancelled(self) -> None:
+        arrival = self.checking()
+        self.assertContains(self.fragment("intake:arrivals"), "Cancel")
+
+        def dismissed(*args: Any) -> Any:  # while every sample is looked at
+            self.client.post(self.url("intake:dismiss", arrival.key))
+            return store(*args)
+
+        with patch("metaphon.web.intake.tasks.store", side_effect=dismissed):
+            check_arrival(arrival_id=arrival.pk)
+        self.assertFalse(Arrival.objects.exists() or self.mix.strips.exists())
+        self.assertFalse(self.mix.audio_files.exists() or list(stored.below(arrival.folder)))
+        check_arrival(arrival_id=arrival.pk)  # before its turn came
+
+    def test_a_file_that_cannot_be_read_is_not_offered_again(self) -> None:
+        address = self.announce("none.wav", 9)["Location"]
+        self.send_piece(address, 0, b"no sound.")
+        check_arrival(arrival_id=Arrival.objects.get().pk)
+        said = self.fragment("intake:arrivals")
+        self.assertNotContains(said, "Try again")
+        self.assertContains(said, "Close")
+        refused = self.post("intake:retry_arrival", Arrival.objects.get().key)
+        self.assertIn("send it again", self.said(refused))
+
+    def test_what_has_arrived_is_listened_to_by_itself(self) -> None:
+        self.taken_from_queue("survey_mix")
+        self.bring_in("one.wav")
+        self.assertEqual(self.taken_from_queue("survey_mix"), [{"mix_id": self.mix.pk}])
 
     def test_more_containers_are_read_and_losses_are_told(self) -> None:
         sound = noise(2, 1.0)

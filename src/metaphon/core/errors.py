@@ -19,6 +19,10 @@ class OutOfRange(InputError):
     """A value lies outside what its field takes."""
 
 
+class MachineBusy(InputError):
+    """The machine had no time or room for what was asked; asked again later it may go well."""
+
+
 class StaleEdit(InputError):
     """Somebody else changed the same thing since it was last shown here."""
 

@@ -56,7 +56,8 @@ class AddProcessor(Command):
         channels = bus_format(strip.layout).channels if isinstance(strip, Bus) else 0
         if channels and (why := self._kind().idle_on(channels)):
             raise InputError(f"{why} Put it on a stereo track or bus that feeds {strip.name}.")
-        return with_chain(mix, self.strip, [*strip.chain, self._kind()()])
+        made = self._kind().model_validate(self._kind().begins_with)
+        return with_chain(mix, self.strip, [*strip.chain, made])
 
     def describe(self, mix: Mix) -> str:
         return f"Added {self._kind().title} to {strip_of(mix, self.strip).name}"

@@ -9,6 +9,7 @@ from scipy.signal import get_window
 
 from metaphon.core.document.graph import destinations
 from metaphon.core.document.mix import Mix, Strip
+from metaphon.core.document.targets import Target
 from metaphon.core.dsp.block import Block
 from metaphon.core.edits.command import strip_of
 from metaphon.core.engine.plan import compile
@@ -27,11 +28,13 @@ _SEGMENT = 8192
 class Sides:
     """What two sides have in common.
 
-    `powers` are their mean products, (2, 2); `bands` their correlation by THIRDS_HZ, None in
-    silence; `points` their samples here and there, (2, points).
+    `powers` are their mean products, (2, 2), and `thirds` those by THIRDS_HZ, (thirds, 2, 2);
+    `bands` their correlation by THIRDS_HZ, None in silence; `points` their samples here and there,
+    (2, points).
     """
 
     powers: NDArray[np.float64]
+    thirds: NDArray[np.float64]
     bands: list[float | None]
     points: Block
 
@@ -56,9 +59,11 @@ def sides_of(sound: Block, rate_hz: int) -> Sides:
         products = np.stack([np.abs(left) ** 2, np.abs(right) ** 2, (left * np.conj(right)).real])
         sums += banded(products, hertz, THIRDS_HZ)
     every = max(sound.shape[1] // _POINTS, 1)
+    left_power, right_power, both = sums / _SEGMENT**2
     return Sides(
         wide @ wide.T / max(sound.shape[1], 1),
-        or_none(np.round(correlations(*(sums / _SEGMENT**2)), 3)),
+        np.moveaxis(np.array([[left_power, both], [both, right_power]]), -1, 0),
+        or_none(np.round(correlations(left_power, right_power, both), 3)),
         sound[:, ::every][:, :_POINTS],
     )
 
@@ -85,20 +90,34 @@ def through_chain(
         Where it is wider, or there is nothing to hear.
     """
     strip = strip_of(mix, strip_id)
-    if not chain:
-        bypassed = tuple(one.model_copy(update={"bypassed": True}) for one in strip.chain)
-        mix = mix.with_strip(strip.model_copy(update={"chain": bypassed}))
     if doubles is not None:
         mix = doubles_only(mix, strip_id, doubles)
-    width = width_of(strip)
-    if width.channels > 2:
-        raise InputError(f"{strip.name} has {width.channels} channels; width is that of two.")
+    if width_of(strip).channels > 2:
+        channels = width_of(strip).channels
+        raise InputError(f"{strip.name} has {channels} channels; width is that of two.")
+    sound = _heard_of(mix, strip_id, span) if chain else before_chain(mix, strip_id, span)[1]
+    return sound if len(sound) == 2 else np.repeat(sound, 2, axis=0) * np.float32(np.sqrt(0.5))
+
+
+def before_chain(mix: Mix, strip_id: str, span: tuple[int, int]) -> tuple[Target, Block]:
+    """The width of a strip, and what enters its chain over a span of frames, (channels, frames).
+
+    Raises InputError where there is nothing to hear.
+    """
+    strip = strip_of(mix, strip_id)
+    bypassed = tuple(one.model_copy(update={"bypassed": True}) for one in strip.chain)
+    mix = mix.with_strip(strip.model_copy(update={"chain": bypassed}))
+    return width_of(strip), _heard_of(mix, strip_id, span)
+
+
+def _heard_of(mix: Mix, strip_id: str, span: tuple[int, int]) -> Block:
+    """A strip alone before its fader over a span, with silence where it has ended."""
+    width = width_of(strip_of(mix, strip_id))
     plan = compile(alone(mix, strip_id, width))
     parts = [blocks[0] for blocks in render(plan, [Output(width)], *span)]
     sound = np.concatenate([*parts, np.zeros((width.channels, 0), dtype=np.float32)], axis=1)
     short = span[1] - span[0] - sound.shape[1]
-    sound = np.pad(sound, ((0, 0), (0, max(short, 0))))
-    return sound if len(sound) == 2 else np.repeat(sound, 2, axis=0) * np.float32(np.sqrt(0.5))
+    return np.pad(sound, ((0, 0), (0, max(short, 0))))
 
 
 def fed_by(mix: Mix, strip_id: str) -> Mix:

@@ -7,6 +7,7 @@ import logging
 import multiprocessing
 import os
 import resource
+import signal
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -14,7 +15,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any, TypeVar
 
-from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
+from metaphon.core.errors import DISK_FULL, InputError, MachineBusy, disk_is_full
 from metaphon.core.presence import Bring, brought_by, how, present
 
 T = TypeVar("T")
@@ -56,13 +57,16 @@ def read_apart(
     Raises
     ------
     InputError
-        As the work does, and in one sentence where it wants more than it may take or breaks down.
+        As the work does, and in one sentence where it wants more than it may take or breaks down;
+        MachineBusy where it was the machine that gave it too little.
     """
     seconds = seconds or SECONDS + present(path).stat().st_size / _BYTES_A_SECOND
     try:
         return work_apart(work, *arguments, progress=progress, limits=(memory_bytes, seconds))
     except TooMuch as error:
         log.error("reading %s: %s", name, error)
+    except MachineBusy:
+        raise MachineBusy(f"The machine is too busy to read {name}; try it again later.") from None
     raise InputError(
         f"{name} cannot be read with the memory and time that one file may take; export it again."
     )
@@ -96,6 +100,8 @@ def work_apart(
         As the work does.
     TooMuch
         Where it wants more than it may take, or breaks down.
+    MachineBusy
+        Where it was given less than that, or ended by a machine that is short of memory.
     """
     here, there = _readers.Pipe(duplex=False)
     process = _readers.Process(
@@ -117,14 +123,26 @@ def work_apart(
                 raise TooMuch(value)
             assert progress
             progress(value)
-        # by the clock, where a busy machine gave it less than its seconds of work
+        if _worked_s(process.pid) < limits[1]:
+            raise MachineBusy("This machine is too busy; try again later.")
         raise TooMuch("no answer in time")
     except EOFError:
+        process.join()
+        if process.exitcode == -signal.SIGKILL:  # by the system; limits end it in other ways
+            raise MachineBusy("This machine is short of memory; try again later.") from None
         raise TooMuch("the process ended") from None
     finally:
         here.close()
         process.kill()
         process.join()
+
+
+def _worked_s(pid: int | None) -> float:
+    """How many seconds a process has worked; 0 where it is gone."""
+    with suppress(OSError):
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+    return 0.0
 
 
 def _work(
@@ -141,7 +159,7 @@ def _work(
     os.nice(stands_back)
     held = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (held + memory, held + memory))
-    resource.setrlimit(resource.RLIMIT_CPU, (int(seconds) + 1, int(seconds) + 2))
+    resource.setrlimit(resource.RLIMIT_CPU, (int(seconds) + 1, int(seconds) + 60))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     told = 0.0
 

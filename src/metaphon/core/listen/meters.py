@@ -73,6 +73,7 @@ class Meters:
         self._peaks = PeakMeter(channels, self._rate_hz)
         self._overs = np.zeros(channels, dtype=int)
         self._worst: float | None = None
+        self._counts = True
         self._range: float | None = None
         self._range_due = self._slow_due = 0  # frames until each is read again
         self._slow: dict[str, Any] = {}
@@ -81,8 +82,12 @@ class Meters:
         self._past = np.zeros((2 + channels, _WINDOW), dtype=np.float32)
         self._spectra = np.zeros((5, len(MIDDLES_HZ)))
 
-    def read(self, heard: Block, ears: Block) -> dict[str, Any]:
-        """Take the next stretch; gives its readings, those by step as lists."""
+    def read(self, heard: Block, ears: Block, checked: bool = False) -> dict[str, Any]:
+        """Take the next stretch; gives its readings, those by step as lists.
+
+        While the pair that is heard is `checked` its correlation is not that of the mix.
+        """
+        self._counts = not checked
         self._loudness.add(heard if self._decoded is None else self._decoded @ heard)
         pieces = pieces_of(heard)
         self._peaks.add(heard, pieces)
@@ -132,7 +137,8 @@ class Meters:
         alike = correlation(*self._pair)
         if alike is not None:
             alike = round(alike, 3)
-            self._worst = alike if self._worst is None else min(self._worst, alike)
+            if self._counts:
+                self._worst = alike if self._worst is None else min(self._worst, alike)
         every = max(frames // _POINTS, 1)
         return {
             "peak": _decibels(tops),

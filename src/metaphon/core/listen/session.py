@@ -138,6 +138,7 @@ class _Path:
         chosen = [channel] if channel in labels else chosen
         self._open = np.array([[label in chosen] for label in labels], dtype=np.float32)
         self._checks = checks_matrix(monitor.checks).astype(np.float32)
+        self.is_checked = monitor.checks != Checks()
 
     def process(self, blocks: Mapping[Output, Block]) -> tuple[Block, Block]:
         """What is heard, and what reaches the ears."""
@@ -474,7 +475,7 @@ class Session:
             self._meters, self._meters_of = Meters(of[0], self.rate_hz, of[1]), of
         if self.active == "x":
             return {"blind": True}  # figures would tell which it is
-        readings = self._meters.read(heard, ears)
+        readings = self._meters.read(heard, ears, path.is_checked)
         player = self._paths[self.side].player
         readings["strips"] = player.levels_db
         document = self.documents[self.monitor_sources[self.side].source]

@@ -74,6 +74,9 @@ class Doubler(Processor):
     seed: float = parameter(
         1.0, 1.0, 999.0, unit="", step=1.0, help="Another chance, the same ever after."
     )
+    hold_loudness: bool = switch(False, help="As loud with its doubles as the sound before it.")
+
+    begins_with: ClassVar[dict[str, Any]] = {"hold_loudness": True}
 
     @property
     def needs_two_sides(self) -> bool:
@@ -105,13 +108,24 @@ class Doubler(Processor):
         slope = float(2.0 ** (self.drift_cents / 1200.0) - 1.0)
         return max(_STEEPEST * 2.0 * self.drift_ms / 1000.0 / slope, _QUICKEST_S)
 
+    @property
+    def held_gain(self) -> float:
+        """The amplitude of everything: 1, or what takes back the power that the doubles add.
+
+        They are late enough to have nothing in common with the original or each other.
+        """
+        total = float(self.original) + round(self.doubles) * 10.0 ** (self.level_db / 10.0)
+        return float(total**-0.5) if self.hold_loudness and total > 0.0 else 1.0
+
     def gains(self, voice: int | None) -> NDArray[np.float64]:
         """The amplitudes of the original (None) or a double at left and right, (2)."""
         heard = 1.0 if voice is not None or self.original else 0.0
         side = -1.0 if voice is None else (1.0, -1.0, 0.5, -0.5)[voice]
         return heard * _sides(side * self.spread / 100.0)
 
-    def pair_powers(self, powers: NDArray[np.float64]) -> NDArray[np.float64]:
+    def pair_powers(
+        self, powers: NDArray[np.float64], hertz: NDArray[np.float64], rate_hz: int
+    ) -> NDArray[np.float64]:
         """Doubles are late enough to have nothing in common with the original or each other."""
         level = 10.0 ** (self.level_db / 10.0)
         voices = [(None, 1.0), *((voice, level) for voice in range(round(self.doubles)))]
@@ -119,7 +133,7 @@ class Doubler(Processor):
             share * np.outer(self.gains(voice), self.gains(voice)) * powers
             for voice, share in voices
         ]
-        return np.asarray(np.sum(parts, axis=0))
+        return np.asarray(self.held_gain**2 * np.sum(parts, axis=0))
 
     def remark(self, rate_hz: int) -> str:
         early, late = self.time_ms - self.drift_ms, self.time_ms + self.drift_ms
@@ -191,6 +205,7 @@ class _Doubler:
             level = np.interp(np.arange(frames), places, levels)
             if level.any():
                 out = out + heard * (level * self._gains(parameters, voice, frames))
+        out = out * parameters.map(lambda one: one.held_gain).line(frames)
         return out.astype(np.float32)
 
     def _wander(

@@ -82,6 +82,7 @@ class Processor(BaseModel, ABC):
     is_reverb: ClassVar[bool] = False  # whether its sound goes on as a room's does
     for_two_sides: ClassVar[bool] = False  # whether it does nothing on any but two channels
     gain_follows_level: ClassVar[bool] = False  # as of a limiter: stems have to share its gain
+    begins_with: ClassVar[dict[str, Any]] = {}  # values of one that is newly added
     starting_points: ClassVar[dict[str, dict[str, Any]]] = {}  # settings by what they are called
     groups: ClassVar[tuple[str, ...]] = ()  # headings of its parameters, in their order
 
@@ -173,10 +174,19 @@ class Processor(BaseModel, ABC):
         """
         return None
 
-    def pair_powers(self, powers: NDArray[np.float64]) -> NDArray[np.float64] | None:
-        """The mean products of a pair after it, by those before it, (2, 2) each.
+    def pair_powers(
+        self, powers: NDArray[np.float64], hertz: NDArray[np.float64], rate_hz: int
+    ) -> NDArray[np.float64] | None:
+        """Mean products of a pair after it by those before it; None where they do not tell.
 
-        None where they do not tell.
+        Parameters
+        ----------
+        powers : (bands, 2, 2) float64
+            The mean products of left and right in narrow bands.
+        hertz : (bands,) float64
+            Their middles.
+        rate_hz : int
+            The sample rate.
         """
         matrix = self.matrix(2)
         return None if matrix is None else matrix @ powers @ matrix.T

@@ -14,7 +14,7 @@ from metaphon.core.dsp.convolution import FilterWithMemory
 from metaphon.core.dsp.delay_line import DelayLine
 from metaphon.core.dsp.filter_shapes import high_cut, low_cut
 from metaphon.core.dsp.motion import Memo, Motion
-from metaphon.core.dsp.sections import Cascade, Sections, passing, ring_s
+from metaphon.core.dsp.sections import Cascade, Sections, passing, response, ring_s
 from metaphon.core.process.processor import Channels, Processor, Running, choice, parameter, switch
 
 _SLOPE_DB = 24  # of the corners beyond which it stays narrow
@@ -42,6 +42,7 @@ class Widener(Processor):
     }
 
     for_two_sides: ClassVar[bool] = True
+    begins_with: ClassVar[dict[str, Any]] = {"hold_loudness": True}
 
     kind: Literal["widener"] = "widener"
     correlation: float = parameter(
@@ -105,11 +106,14 @@ class Widener(Processor):
         result: float = 1.0 / np.sqrt(1.0 + self.side**2) if self.hold_loudness else 1.0
         return result
 
-    def pair_powers(self, powers: NDArray[np.float64]) -> NDArray[np.float64]:
-        """What is added has nothing in common with the middle and its power, bass or not."""
-        middle = float(powers.sum()) / 4.0
-        added = self.side**2 * middle * np.array([[1.0, -1.0], [-1.0, 1.0]])
-        return self.level**2 * (powers + added)
+    def pair_powers(
+        self, powers: NDArray[np.float64], hertz: NDArray[np.float64], rate_hz: int
+    ) -> NDArray[np.float64]:
+        """What is added has nothing in common with the middle, and its power within the corners."""
+        low, high = (response(sections, hertz, rate_hz) for sections in self.band(rate_hz))
+        middle = powers.sum(axis=(-2, -1)) / 4.0 * np.abs(low * high) ** 2
+        added = self.side**2 * middle[:, None, None] * np.array([[1.0, -1.0], [-1.0, 1.0]])
+        return np.asarray(self.level**2 * (powers + added))
 
     def remark(self, rate_hz: int) -> str:
         if not self.hold_loudness or self.correlation >= 1.0:

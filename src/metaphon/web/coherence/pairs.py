@@ -25,6 +25,7 @@ from metaphon.core.process.all_pass import AllPass, best_rotation
 from metaphon.core.process.basics import Basics
 from metaphon.web.coherence.axis import HIGH, path_over, place_of, ticks
 from metaphon.web.jobs.models import Survey
+from metaphon.web.jobs.surveying import findings_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.recordings import draw
 from metaphon.web.mixes.snapshots import recordings_of
@@ -129,6 +130,17 @@ def offered_pairs(mix: Mix, document: Document) -> list[dict[str, Any]]:
     ]
 
 
+def likely(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
+    """What the list of likely pairs shows."""
+    offered = offered_pairs(mix, document)
+    shown: dict[str, Any] = {"offered": offered, "fresh": findings_of(mix).fresh}
+    try:
+        chosen = chosen_from(given, document, offered)
+    except InputError:  # fewer than two tracks
+        return shown
+    return {**shown, "chosen": chosen, "query": chosen.query}
+
+
 def _named(name: str, side: str) -> str:
     return f"{name}, {side}" if side else name
 
@@ -137,7 +149,11 @@ def shown(mix: Mix, document: Document, given: QueryDict) -> dict[str, Any]:
     """All that the page shows of a pair."""
     offered = offered_pairs(mix, document)
     tracks = [track for track in document.tracks if track.clips and not track.resting]
-    context: dict[str, Any] = {"offered": offered, "tracks": tracks, "sides": tuple(SIDES)}
+    context: dict[str, Any] = {
+        **likely(mix, document, given),
+        "tracks": tracks,
+        "sides": tuple(SIDES),
+    }
     try:
         chosen = chosen_from(given, document, offered)
     except InputError as error:

@@ -26,7 +26,7 @@ from metaphon.core.errors import InputError
 from metaphon.core.process.eq import Eq
 from metaphon.core.process.processor import Processor
 from metaphon.web.coherence.axis import WIDE, path_over, place_of, ticks
-from metaphon.web.coherence.width import loudest_s
+from metaphon.web.mixes.loudest import loudest_s
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import channels_of_strips
 from metaphon.web.shell.posted import number_in

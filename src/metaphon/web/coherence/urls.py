@@ -6,6 +6,7 @@ app_name = "coherence"
 urlpatterns = [
     path("", views.show, name="show"),
     path("pair", views.pair, name="pair"),
+    path("likely", views.likely, name="likely"),
     path("edit", views.edit, name="edit"),
     path("group", views.align_group, name="align_group"),
     path("follow", views.follow, name="follow"),

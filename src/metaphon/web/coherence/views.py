@@ -62,6 +62,16 @@ def pair(request: HttpRequest, mix_id: int) -> HttpResponse:
     return response
 
 
+@fragment_of("coherence:show")
+def likely(request: HttpRequest, mix_id: int) -> HttpResponse:
+    """The list of pairs that recorded one sound, and whether it is still searched for."""
+    mix = mix_for(request, mix_id)
+    shown = pairs.likely(mix, document_of(mix), request.GET)
+    if not shown["fresh"]:
+        ask_for_survey(mix)
+    return render(request, "coherence/likely.html", {"mix": mix, **shown})
+
+
 @changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives what the view shows as the mix then has it."""

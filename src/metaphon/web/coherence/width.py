@@ -6,9 +6,8 @@ from typing import Any
 import numpy as np
 from django.http import QueryDict
 
-from metaphon.core.checks.sound import Sound
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.document.mix import Strip, Track
+from metaphon.core.document.mix import Strip
 from metaphon.core.document.part import LATEST_S
 from metaphon.core.dsp.block import Block
 from metaphon.core.edits.typed_values import read_number
@@ -19,13 +18,11 @@ from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.processor import Processor
 from metaphon.web.coherence.axis import WIDE, place_of, ticks
+from metaphon.web.mixes.loudest import SPAN_S, loudest_s
 from metaphon.web.mixes.models import Mix
-from metaphon.web.mixes.recordings import draw
-from metaphon.web.mixes.snapshots import channels_of_strips, recordings_of
-from metaphon.web.mixes.waves import COLUMNS, extremes, loudest_column
+from metaphon.web.mixes.snapshots import channels_of_strips
 from metaphon.web.shell.processors import part_of
 
-SPAN_S = 6.0  # what is measured
 OFFERED = ("widener", "doubler", "virtual_pair", "basics")
 _HIGH = 420.0
 _MOST_KEPT = 12
@@ -83,7 +80,7 @@ def picture(document: Document, strip: Strip, start_s: float) -> dict[str, Any]:
     top = max(float(np.abs(sound).max()) for sound in (before, after))
     return {
         "figures": [one.figures for one in sides],
-        "foretold": _foretold(strip, sides[0]),
+        "foretold": _foretold(strip, sides[0], document.sample_rate_hz),
         "double": None if doubler is None else _double(document, strip, span, doubler, before),
         "clouds": [_cloud(one, top) for one in sides],
         "lines": [_line(one) for one in sides],
@@ -127,33 +124,19 @@ def _sound(
     return _kept[key]
 
 
-def loudest_s(mix: Mix, document: Document, strip: Strip) -> float:
-    """Where a track, or the first track that feeds a bus, is loudest for as long as is measured."""
-    track = strip if isinstance(strip, Track) else None
-    if track is None:
-        track = next((one for one in fed_by(document, strip.id).tracks if one.clips), None)
-    if track is None or not track.clips:
-        return 0.0
-    sound, recordings = Sound(document), recordings_of(mix)
-    rate_hz = document.sample_rate_hz
-    frames = round(max(clip.start_s + (clip.length_s or 600.0) for clip in track.clips) * rate_hz)
-    levels = np.abs(extremes(sound, track, "", lambda path: draw(recordings[path]), 0, frames))
-    loud = levels.max(axis=0) ** 2
-    span = max(round(SPAN_S * rate_hz / frames * COLUMNS), 1)
-    return round(loudest_column(loud, span) * frames / rate_hz / COLUMNS, 1)
-
-
-def _foretold(strip: Strip, before: Sides) -> tuple[float | None, float | None] | None:
+def _foretold(
+    strip: Strip, before: Sides, rate_hz: int
+) -> tuple[float | None, float | None] | None:
     """Correlation and loss by the formulas of all processors at work; None where one has none."""
-    powers = before.powers
+    powers = before.thirds
     for one in strip.chain:
         if one.bypassed:
             continue
-        after = one.pair_powers(powers)
+        after = one.pair_powers(powers, THIRDS_HZ, rate_hz)
         if after is None:
             return None
         powers = after
-    return of_pair(powers)
+    return of_pair(powers.sum(axis=0))
 
 
 def _double(

@@ -139,8 +139,23 @@ def arriving(request: HttpRequest, mix: Mix) -> dict[str, object]:
 
 
 @require_POST
+def retry(request: HttpRequest, mix_id: int, key: uuid.UUID) -> HttpResponse:
+    """Check a recording again that was refused, but not for what it holds."""
+    mix = mix_for(request, mix_id)
+    require_editor(mix, request.user)
+    with transaction.atomic():
+        row = get_object_or_404(Arrival, mix=mix, user=request.user.pk, key=key)
+        if not row.can_be_retried:
+            raise InputError(f"{row.name} is not here any more; send it again.")
+        row.status, row.message, row.progress = Arrival.Status.CHECKING, "", 0.0
+        row.save(update_fields=["status", "message", "progress"])
+        check_arrival.defer(arrival_id=row.pk)
+    return render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})
+
+
+@require_POST
 def dismiss(request: HttpRequest, mix_id: int, key: uuid.UUID) -> HttpResponse:
-    """Take a refusal, a remark, or what broke off, out of sight and off the disk."""
+    """Take a refusal or a remark out of sight, or give up what is on its way."""
     mix = mix_for(request, mix_id)
     get_object_or_404(Arrival, mix=mix, user=request.user.pk, key=key).forget()
     return render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})

@@ -68,6 +68,11 @@ class Arrival(models.Model):
         self.delete()
 
     @property
+    def can_be_retried(self) -> bool:
+        """Whether it was refused, but is still there whole."""
+        return self.status == self.Status.FAILED and bool(self._pieces)
+
+    @property
     def is_open(self) -> bool:
         """Whether something is still to be done with it."""
         return self.status in (self.Status.RECEIVING, self.Status.CHECKING)

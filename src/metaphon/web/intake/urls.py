@@ -9,6 +9,7 @@ urlpatterns = [
     path("arrivals/shown", arrivals.show, name="arrivals"),
     path("arrivals/<uuid:key>", arrivals.arrival, name="arrival"),
     path("arrivals/<uuid:key>/dismiss", arrivals.dismiss, name="dismiss"),
+    path("arrivals/<uuid:key>/retry", arrivals.retry, name="retry_arrival"),
     path("definition/<int:audio_id>", views.open_definition, name="open_definition"),
     path("timecode", timecode.add, name="timecode"),
     path("timecode/record", timecode.record, name="record_timecode"),

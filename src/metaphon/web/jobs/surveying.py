@@ -10,7 +10,7 @@ from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import noticed
 from metaphon.core.checks.survey import Heard, survey
 from metaphon.core.document.mix import Mix as Document
-from metaphon.core.errors import InputError
+from metaphon.core.errors import InputError, MachineBusy
 from metaphon.core.files.apart import MEMORY_BYTES, TooMuch, work_apart
 from metaphon.web.jobs.models import Survey
 from metaphon.web.mixes.models import Mix
@@ -41,6 +41,8 @@ def run(mix: Mix) -> None:
         found = work_apart(
             survey, document, limits=(MEMORY_BYTES, _SECONDS), stands_back=_STANDS_BACK
         )
+    except MachineBusy:
+        return  # asked for again with the next edit, or by whoever looks
     except InputError:
         # nothing to hear yet, or a file is missing: the rules that only look at the mix say so
         pass

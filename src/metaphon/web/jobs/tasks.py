@@ -8,6 +8,7 @@ from typing import Any
 from django.db import transaction
 from procrastinate import exceptions
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from metaphon.core.edits.command import strip_of
 from metaphon.core.errors import DISK_FULL, InputError, disk_is_full
@@ -138,6 +139,8 @@ def sweep(timestamp: int) -> None:
 def ask_for_survey(mix: Mix) -> None:
     """Have a mix listened to, unless that is asked for already."""
     lock = f"survey {mix.pk}"
+    if ProcrastinateJob.objects.filter(queueing_lock=lock, status="todo").exists():
+        return
     try:
         with transaction.atomic():
             survey_mix.configure(queueing_lock=lock, lock=lock, priority=-1).defer(mix_id=mix.pk)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from django.db import IntegrityError, transaction
 from django.db.models import QuerySet
+from django.dispatch import Signal
 
 from metaphon.core.document.graph import ordered
 from metaphon.core.document.mix import Mix as Document
@@ -22,6 +23,9 @@ from metaphon.web.mixes.rows import Change, Rows, dangling, with_changes, write
 from metaphon.web.shell.called import called
 
 _NO_LONGER_FITS = "somebody has made its like, or what it needs is gone; make it anew."
+
+
+edited = Signal()  # with every entry: the mix that is another now
 
 
 @dataclass(frozen=True)
@@ -174,6 +178,7 @@ def _record(
     Mix.objects.filter(pk=mix.pk).update(revision=entry.revision, state=entry.pk)
     mix.revision, mix.state = entry.revision, entry.pk
     watch.tell(mix)
+    edited.send(sender=Mix, mix=mix)
     return entry
 
 

@@ -1,4 +1,4 @@
-"""Where one can go in a mix: workspaces with their views, and every track and bus by name."""
+"""Where one can go in a mix: workspaces with their views, every track and bus, named states."""
 
 from django.http import HttpRequest, JsonResponse
 from django.urls import reverse
@@ -8,11 +8,13 @@ from metaphon.web.mixes.permissions import mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.workspaces import WORKSPACES
 
+_MOST_STATES = 200
+
 
 def places(request: HttpRequest, mix_id: int) -> JsonResponse:
     """What can be found by typing: {title, detail, address} each."""
     mix = mix_for(request, mix_id)
-    found = []
+    found: list[dict[str, object]] = []
 
     def add(title: str, detail: str, page: str, query: str = "") -> None:
         address = reverse(page, args=[mix.pk]) + query
@@ -28,5 +30,14 @@ def places(request: HttpRequest, mix_id: int) -> JsonResponse:
         add(strip.name, f"{kind}, open in Flow", "flow:show", f"?strip={strip.id}")
         if strip.placement.mode != "none" and not strip.resting:
             add(f"{strip.name}: place", "open in Field", "field:show", f"?strip={strip.id}")
+    named = mix.journal.exclude(name="").defer("changes").order_by("-revision")
+    for entry in named[:_MOST_STATES]:
+        found.append(
+            {
+                "title": entry.name,
+                "detail": f"state {entry.revision}, in History",
+                "state": entry.revision,
+            }
+        )
     found.append({"title": "Mixes", "detail": "list", "address": reverse("mixes")})
     return JsonResponse({"places": found})

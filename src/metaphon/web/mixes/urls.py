@@ -1,6 +1,6 @@
 from django.urls import path
 
-from metaphon.web.mixes import addresses, api, history, openapi, places, views
+from metaphon.web.mixes import addresses, api, chain_loudness, history, openapi, places, views
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
@@ -25,5 +25,10 @@ urlpatterns = [
     path("mix/<int:mix_id>/history", history.show, name="history"),
     path("mix/<int:mix_id>/history/<int:revision>/name", history.name, name="name_state"),
     path("mix/<int:mix_id>/history/<int:revision>/back", history.go_back, name="go_back"),
+    path(
+        "mix/<int:mix_id>/strip/<str:strip_id>/loudness",
+        chain_loudness.show,
+        name="chain_loudness",
+    ),
     path("mix/<int:mix_id>/places", places.places, name="places"),
 ]

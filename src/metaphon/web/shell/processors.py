@@ -9,8 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from metaphon.core.document.mix import Strip, Track
+from metaphon.core.engine.strip_width import sides_of
 from metaphon.core.files.audio import ClipReader
 from metaphon.core.measure.correlation import of_pair
+from metaphon.core.measure.thirds import THIRDS_HZ
 from metaphon.core.process.processor import Processor
 from metaphon.web.shell.controls import Control, controls_from
 
@@ -64,8 +66,9 @@ def part_of(place: int, processor: Processor, strip: Strip, channels: int, rate_
         phase = _curve(30.0 - np.angle(heard) / np.pi * 30.0)
     pair = None
     if channels == 2 and isinstance(strip, Track) and strip.clips:
-        after = processor.pair_powers(_pair_powers(strip.clips[0].file))
-        pair = None if after is None else of_pair(after)
+        thirds = _pair_thirds(strip.clips[0].file, rate_hz)
+        after = processor.pair_powers(thirds, THIRDS_HZ, rate_hz)
+        pair = None if after is None else of_pair(after.sum(axis=0))
     path = f"chain/{place}"
     found = controls_from(
         type(processor).model_json_schema(), processor.model_dump(mode="json"), channels, path
@@ -115,13 +118,15 @@ def _starting(strip: Strip, words: str, path: str, values: dict[str, Any]) -> di
 
 
 @lru_cache(maxsize=256)
-def _pair_powers(path: Path) -> NDArray[np.float64]:
-    """The mean products of a recording's two sides, (2, 2), over its first two minutes."""
+def _pair_thirds(path: Path, rate_hz: int) -> NDArray[np.float64]:
+    """The mean products of a recording's two sides by thirds of octaves, (thirds, 2, 2).
+
+    Over its first two minutes.
+    """
     reader = ClipReader(path)
-    sound = reader.read(0, min(reader.frames, _LONGEST_READ)).astype(np.float64)
+    sound = reader.read(0, min(reader.frames, _LONGEST_READ))
     reader.close()
-    both = np.repeat(sound, 2, axis=0) if len(sound) == 1 else sound
-    return np.asarray(both @ both.T / both.shape[1])
+    return sides_of(np.repeat(sound, 2, axis=0) if len(sound) == 1 else sound, rate_hz).thirds
 
 
 def _curve(heights: NDArray[np.float64]) -> str:

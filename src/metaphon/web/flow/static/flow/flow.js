@@ -445,10 +445,22 @@ document.addEventListener("htmx:load", (event) => {
   showPicked();
   mark();
 });
+// the row of the strip that the address names is in sight when the page opens
+let inSight = "";
+function bringIntoSight() {
+  const strip = wanted();
+  if (!strip || strip === inSight) return;
+  inSight = strip;
+  document.getElementById(`strip-${strip}`)?.scrollIntoView({ block: "nearest" });
+}
+document.addEventListener("htmx:afterSettle", ({ target }) => {
+  if (target.id === "workspace" && flow()) bringIntoSight();
+});
 if (flow()) {
   begin();
   fill(document);
   showPicked();
   mark();
+  bringIntoSight();
   drawMap(); // the first was drawn before its width was known
 }

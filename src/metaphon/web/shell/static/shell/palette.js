@@ -73,6 +73,7 @@ function show() {
     row.addEventListener("click", () => {
       box().hidePopover();
       item.act?.();
+      if (item.state) openState(item.state);
     });
     return row;
   });
@@ -86,6 +87,18 @@ function show() {
   list().replaceChildren(...rows);
   htmx.process(list());
   mark();
+}
+// A named state is shown where it stands in the history.
+function openState(revision) {
+  const seen = ({ target }) => {
+    if (target.id !== "history-list") return;
+    document.removeEventListener("htmx:afterSettle", seen);
+    const state = document.getElementById(`state-${revision}`);
+    state?.scrollIntoView({ block: "center" });
+    state?.querySelector("button, input")?.focus({ preventScroll: true });
+  };
+  document.addEventListener("htmx:afterSettle", seen);
+  document.querySelector("[popovertarget=history-list]").click();
 }
 const chosen = () => list().querySelector("[aria-selected=true]");
 function mark() {
