@@ -371,6 +371,7 @@ _SILENT = {
     "drop_kept_form",
     "add_processor",
     "add_bus",
+    "set_start_time",
     "copy_lane",
     "move_processor",
     "add_double",

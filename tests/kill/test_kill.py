@@ -57,7 +57,7 @@ class Installation:
     def begin(self) -> None:
         command = [sys.executable, "-m", "metaphon.local.serve", "--port", str(self.port)]
         self.main = subprocess.Popen(command, env=self._variables, start_new_session=True)
-        self.until(lambda: self.get("/health")[0] == 200, 90.0)
+        self.until(lambda: self.get("/health")[0] == 200, 300.0)
 
     def sign_in(self) -> None:
         self.get("/sign-in")

@@ -13,11 +13,12 @@ from pydantic_core import CoreSchema, core_schema
 CurveName = Literal["linear", "hold", "smooth"]
 CURVES: tuple[CurveName, ...] = ("linear", "hold", "smooth")
 MOST_POINTS = 200_000  # of one lane: an hour at 50 a second
+LARGEST = 1e9  # of a value: it stays a number whatever is done to it
 _POINT_SCHEMA = {
     "type": "object",
     "properties": {
         "t_s": {"type": "number", "minimum": 0.0},
-        "value": {"type": "number"},
+        "value": {"type": "number", "minimum": -LARGEST, "maximum": LARGEST},
         "curve": {"enum": list(CURVES), "default": "linear"},
     },
     "required": ["t_s", "value"],
@@ -71,6 +72,8 @@ class Breakpoints:
             raise ValueError("every breakpoint needs a time, a value and a curve")
         if not (np.isfinite(times).all() and np.isfinite(self.values).all()) or times.min() < 0.0:
             raise ValueError("times and values of breakpoints are numbers, times from 0 on")
+        if np.abs(self.values).max() > LARGEST:
+            raise ValueError(f"values of breakpoints are from {-LARGEST:g} to {LARGEST:g}")
         if np.any(np.diff(times) < 0.0):
             raise ValueError("the breakpoints are not in order of time; sort them by t_s")
         if kinds.max() >= len(CURVES):

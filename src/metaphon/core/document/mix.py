@@ -19,7 +19,7 @@ from metaphon.core.measure.timecode import RATES, read_timecode
 from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
 from metaphon.core.spatial.decoding import Decoder, Weighting
-from metaphon.core.spatial.recording_layout import recorded_as, recorded_text
+from metaphon.core.spatial.recording_layout import LONGEST_LAYOUT, recorded_as, recorded_text
 from metaphon.core.spatial.zones import Zone
 
 PROGRAMME = "programme"
@@ -290,7 +290,7 @@ class Track(Strip):
     clips: tuple[Clip, ...] = ()
     layout: Annotated[str, AfterValidator(_recorded)] = Field(
         "",
-        max_length=400,
+        max_length=LONGEST_LAYOUT,
         description="What the channels of its recordings are: the name of a layout, or a label for "
         "each channel in their order, - for one that is not used; by their number where empty.",
     )

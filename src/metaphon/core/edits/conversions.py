@@ -9,6 +9,7 @@ from metaphon.core.document.mix import PROGRAMME, Bus, Mix, Placement, Send, Str
 from metaphon.core.document.part import Identifier
 from metaphon.core.document.targets import bus_format
 from metaphon.core.edits.command import Command, Strips, changed, free_id, names, strip_of
+from metaphon.core.edits.recording_layout import Label
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.layouts import LOUDSPEAKERS
 from metaphon.core.spatial.recording_layout import UNUSED, recorded_as
@@ -25,7 +26,7 @@ class SplitToObjects(Command):
 
     kind: Literal["split_to_objects"] = "split_to_objects"
     strip: Identifier
-    labels: tuple[str, ...] = Field(
+    labels: tuple[Label, ...] = Field(
         min_length=1,
         max_length=64,
         description="What the channels of its recording are, in order; - for one that is not used.",

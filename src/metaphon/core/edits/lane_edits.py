@@ -3,12 +3,12 @@
 Breakpoint by breakpoint, drawn, trimmed, stretched, scaled, thinned, copied, brought in.
 """
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field
 
-from metaphon.core.document.breakpoints import CURVES, Breakpoints, CurveName
+from metaphon.core.document.breakpoints import CURVES, LARGEST, Breakpoints, CurveName
 from metaphon.core.document.lanes import (
     is_turning,
     lane_of,
@@ -39,6 +39,9 @@ _PATH = Field(
     max_length=200,
     description="What the lane moves: gain_db, placement/azimuth_deg, ...",
 )
+
+
+LaneValue = Annotated[float, Field(ge=-LARGEST, le=LARGEST)]
 
 
 class LaneEdit(Command):
@@ -130,7 +133,7 @@ class SetBreakpoint(LaneEdit):
     kind: Literal["set_breakpoint"] = "set_breakpoint"
     place: int | None = counted("Which one, counted from 0 in order of time; null adds one.", None)
     t_s: TimeS
-    value: float
+    value: LaneValue
     curve: CurveName = "linear"
 
     def apply(self, mix: Mix) -> Mix:
@@ -183,7 +186,7 @@ class MovePhrase(LaneEdit):
     """
 
     kind: Literal["move_phrase"] = "move_phrase"
-    value: float
+    value: LaneValue
     start_s: TimeS
     end_s: TimeS
     ramp_s: float = Field(0.25, ge=0.0, le=60.0, json_schema_extra={"unit": "s"})
@@ -262,7 +265,7 @@ class ScaleLane(LaneEdit):
 
     kind: Literal["scale_lane"] = "scale_lane"
     factor: float = Field(ge=-10.0, le=10.0)
-    about: float | None = None
+    about: LaneValue | None = None
 
     def apply(self, mix: Mix) -> Mix:
         lane = lane_of(mix, self.target)
@@ -292,7 +295,7 @@ class ThinLane(LaneEdit):
     """
 
     kind: Literal["thin_lane"] = "thin_lane"
-    within: float | None = Field(None, ge=0.0)
+    within: float | None = Field(None, ge=0.0, le=LARGEST)
 
     def apply(self, mix: Mix) -> Mix:
         low, high = range_of(mix, self.target)

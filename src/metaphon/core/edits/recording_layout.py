@@ -1,6 +1,6 @@
 """What the channels of recordings are: set as a layout, or channel by channel."""
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -8,7 +8,14 @@ from metaphon.core.document.mix import Mix, Track
 from metaphon.core.document.part import Identifier
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
 from metaphon.core.errors import InputError, Vanished
-from metaphon.core.spatial.recording_layout import UNUSED, recorded_as, recorded_text
+from metaphon.core.spatial.recording_layout import (
+    LONGEST_LAYOUT,
+    UNUSED,
+    recorded_as,
+    recorded_text,
+)
+
+Label = Annotated[str, Field(max_length=8)]
 
 
 class SetRecordingLayout(Command):
@@ -17,7 +24,7 @@ class SetRecordingLayout(Command):
     kind: Literal["set_recording_layout"] = "set_recording_layout"
     strips: Strips
     layout: str = Field(
-        max_length=400,
+        max_length=LONGEST_LAYOUT,
         description="A layout, as 4+5+0, or a label for each channel: M+030 M-030 ...",
     )
 
@@ -39,10 +46,10 @@ class SetChannel(Command):
     kind: Literal["set_channel"] = "set_channel"
     strip: Identifier
     channel: int = Field(ge=1, le=64, description="Counted from 1.")
-    labels: tuple[str, ...] = Field(
+    labels: tuple[Label, ...] = Field(
         max_length=64, description="What all channels are taken for now, in order."
     )
-    label: str = Field(max_length=8, description="The loudspeaker, such as M+030; - for none.")
+    label: Label = Field(description="The loudspeaker, such as M+030; - for none.")
 
     def apply(self, mix: Mix) -> Mix:
         labels = list(self.labels)
@@ -51,7 +58,10 @@ class SetChannel(Command):
         if self.label in labels and self.label != UNUSED:
             labels[labels.index(self.label)] = labels[self.channel - 1]
         labels[self.channel - 1] = self.label
-        command = SetRecordingLayout(strips=(self.strip,), layout=" ".join(labels))
+        layout = " ".join(labels)
+        if len(layout) > LONGEST_LAYOUT:
+            raise InputError("These channels have no such names; choose them from the list.")
+        command = SetRecordingLayout(strips=(self.strip,), layout=layout)
         return command.apply(mix)
 
     def describe(self, mix: Mix) -> str:

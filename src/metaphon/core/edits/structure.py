@@ -38,7 +38,7 @@ from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.doubler import Doubler
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.core.spatial.layouts import LAYOUTS
-from metaphon.core.spatial.recording_layout import recorded_text
+from metaphon.core.spatial.recording_layout import LONGEST_LAYOUT, recorded_text
 
 _NAME = Field(max_length=120)
 
@@ -106,7 +106,9 @@ class AddTrack(Command):
     mode: Literal["bed", "object", "scene", "none"] = "bed"
     layout: Layout | None = Field(None, description="Of the bed; that of the mix if not set.")
     recorded: str = Field(
-        "", max_length=400, description="What its channels are: a layout, or a label for each."
+        "",
+        max_length=LONGEST_LAYOUT,
+        description="What its channels are: a layout, or a label for each.",
     )
 
     def apply(self, mix: Mix) -> Mix:
@@ -305,7 +307,9 @@ class AddPrint(Command):
     start_s: TimeS = 0.0
     rest: bool = True
     recorded: str = Field(
-        "", max_length=400, description="What its channels are: a layout, or a label for each."
+        "",
+        max_length=LONGEST_LAYOUT,
+        description="What its channels are: a layout, or a label for each.",
     )
 
     def apply(self, mix: Mix) -> Mix:

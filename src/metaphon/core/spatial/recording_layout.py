@@ -9,6 +9,7 @@ from typing import NamedTuple
 from metaphon.core.errors import InputError
 from metaphon.core.spatial.layouts import LAYOUTS, LOUDSPEAKERS, Layout, own_layout
 
+LONGEST_LAYOUT = 400  # letters, all labels and what parts them
 UNUSED = "-"
 
 
