@@ -26,6 +26,7 @@ PROGRAMME = "programme"
 
 TargetName = Annotated[str, AfterValidator(lambda name: target_to_render(name).name)]
 BusFormat = Annotated[str, AfterValidator(lambda name: bus_format(name).name)]
+FrameRateName = Literal["23.976", "24", "25", "29.97", "29.97drop", "30"]
 SendAzimuthDeg = Annotated[
     float | None,
     Field(
@@ -351,7 +352,7 @@ class Mix(Part):
     start_timecode: str = Field(
         "00:00:00:00", max_length=11, description="The timecode of its first frame."
     )
-    frame_rate: Literal["23.976", "24", "25", "29.97", "29.97drop", "30"] = "25"
+    frame_rate: FrameRateName = "25"
     tracks: tuple[Track, ...] = ()
     buses: tuple[Bus, ...] = ()
     groups: tuple[Group, ...] = ()

@@ -2,12 +2,13 @@
 
 from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from metaphon.core.document.mix import Mix, Track
 from metaphon.core.document.part import Identifier
 from metaphon.core.edits.command import Command, Strips, changed, names, strip_of
 from metaphon.core.errors import InputError, Vanished
+from metaphon.core.spatial.layouts import LOUDSPEAKERS
 from metaphon.core.spatial.recording_layout import (
     LONGEST_LAYOUT,
     UNUSED,
@@ -15,7 +16,14 @@ from metaphon.core.spatial.recording_layout import (
     recorded_text,
 )
 
-Label = Annotated[str, Field(max_length=8)]
+
+def _known(label: str) -> str:
+    if label not in LOUDSPEAKERS and label != UNUSED:
+        raise ValueError(f"{label} is no loudspeaker; choose one from the list")
+    return label
+
+
+Label = Annotated[str, Field(max_length=8), AfterValidator(_known)]
 
 
 class SetRecordingLayout(Command):

@@ -6,7 +6,7 @@ from pydantic import Field
 
 from metaphon.core.document.delivery_limits import DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
-from metaphon.core.document.mix import Mix
+from metaphon.core.document.mix import FrameRateName, Mix
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.typed_values import extra_of, label_of, read_value
 from metaphon.core.errors import InputError
@@ -75,11 +75,11 @@ class SetStartTime(Command):
 
     kind: Literal["set_start_time"] = "set_start_time"
     start: str = Field(max_length=40, description="Such as 10:00:00:00.")
-    frame_rate: str = Field(max_length=12, description="23.976, 24, 25, 29.97, 29.97drop or 30.")
+    frame_rate: FrameRateName = Field(
+        description="How many frames a second, and whether some drop."
+    )
 
     def apply(self, mix: Mix) -> Mix:
-        if self.frame_rate not in RATES:
-            raise InputError("Choose the frame rate from the list.")
         return mix.model_copy(
             update={"start_timecode": self._start(), "frame_rate": self.frame_rate}
         )
