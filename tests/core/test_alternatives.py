@@ -1,5 +1,6 @@
 """Programmes beside the mix: heard, rendered, written with positions and read back."""
 
+from dataclasses import replace
 from typing import Any
 from xml.etree import ElementTree
 
@@ -15,6 +16,7 @@ from metaphon.core.edits.registry import read
 from metaphon.core.engine.making import Result
 from metaphon.core.engine.naming import Names
 from metaphon.core.engine.offline import render_to_files, runs_of
+from metaphon.core.engine.report import report
 from metaphon.core.errors import InputError
 from metaphon.core.files.wave_chunks import chunk
 from tests.core.test_adm import null_db
@@ -220,6 +222,26 @@ class HandedOver(AlternativesTest):
         self.assertTrue(
             next(one for one in back.alternatives.varied if one.strip == "horn").switched
         )
+
+    def test_the_verdict_on_a_file_counts_every_programme(self) -> None:
+        """The mix itself is as it is asked for; a programme 5 dB louder in one voice is not."""
+        mix = self.narrated()
+        (result,) = self.handed_over(mix, adm=True, bits="32f")
+        own = result.figures
+        assert own.integrated_lufs is not None and own.true_peak_dbtp is not None
+        asked = Handover(
+            adm=True,
+            loudness_lufs=round(own.integrated_lufs, 1),
+            tolerance_lu=0.1,
+            ceiling_dbtp=min(own.true_peak_dbtp + 0.1, 0.0),
+        )
+        louder = max(one.integrated_lufs or -70.0 for one in result.others)
+        self.assertGreater(louder, own.integrated_lufs + 0.3)
+        [row] = report(mix, asked, [result], [])["files"]
+        self.assertEqual(row["verdict"]["word"], "fail")
+        self.assertIn("Loud: ", row["verdict"]["said"])
+        [row] = report(mix, asked, [replace(result, others=())], [])["files"]
+        self.assertEqual(row["verdict"]["word"], "pass")
 
     def test_every_programme_says_how_loud_it_is(self) -> None:
         mix = self.narrated()

@@ -133,7 +133,7 @@ class Conversions(unittest.TestCase):
         for track, labels, words in (
             (bed | {"output": "hall"}, ("M+030", "M-030"), "route it to the mix first"),
             ({"placement": {"mode": "object"}}, ("M+030", "M-030"), "place it as a bed first"),
-            (bed, ("M+030", "X"), "X is no loudspeaker"),
+            (bed, ("M+030", "X"), "there is no loudspeaker X"),
             (bed, ("M+030", "-"), "has one channel"),
         ):
             with self.assertRaisesRegex(InputError, words):

@@ -19,6 +19,10 @@ _PUBLIC = {
     "metrics",
     "shared",
     "shared_sound",
+    "shared_remark",
+    "shared_file",
+    "forgotten",
+    "reset_password",
 }
 _BY_TOKEN = {"api_document", "api_edits"}
 _OWN = {  # of no mix
@@ -34,6 +38,7 @@ _OWN = {  # of no mix
         "helps",
         "account",
         "rename_person",
+        "set_mail",
     ),
     *("change_password", "begin_second", "confirm_second", "drop_second", "remove_person"),
 }

@@ -145,3 +145,54 @@ class ByLink(HandedOver):
     def test_what_cannot_be_is_said(self) -> None:
         self.assertEqual(self.post("together:share", days=9).status_code, 422)
         self.assertEqual(self.post("together:share", days=7, render=10**9).status_code, 404)
+
+
+class AllowedMore(ByLink):
+    def test_a_remark_at_a_time_where_the_link_allows_it(self) -> None:
+        closed, guest = self.link(), Client()
+        words = {"guest": "Ada Client", "text": "Gull too loud", "start_s": "0,25"}
+        self.assertEqual(guest.post(f"{closed}/remark", words).status_code, 404)
+        self.assertNotContains(guest.get(closed), "Remark")
+        address = self.link(remarks="on")
+        for wrong, said in (
+            ({"guest": " "}, "type your name"),
+            ({"text": ""}, "needs words"),
+            ({"start_s": "soon"}, "The time"),
+        ):
+            page = guest.post(f"{address}/remark", {**words, **wrong})
+            self.assertContains(page, said)
+            self.assertContains(page, "Ada Client" if "guest" not in wrong else "Gull too loud")
+        self.assertFalse(Remark.objects.exists())
+        page = guest.post(f"{address}/remark", words, follow=True)
+        self.assertContains(page, "Gull too loud")
+        row = Remark.objects.get()
+        self.assertEqual((row.start_s, row.user, row.render), (0.25, None, self.row))
+        shown = self.client.get(self.url("together:show"), headers={"HX-Request": "true"})
+        self.assertContains(shown, "Ada Client, by a link")
+        # what somebody else says is not theirs to read
+        other = Client().get(address)
+        self.assertNotContains(other, "Gull too loud")
+        self.post("together:resolve", row.pk)
+        self.assertContains(guest.get(address), "resolved")
+
+    def test_files_are_kept_by_their_names_where_the_link_allows_it(self) -> None:
+        guest, live = Client(), self.link(render="live", downloads="on")
+        name = RenderFile.objects.filter(render=self.row, kind="audio").first().name
+        for address in (self.link(), live):
+            self.assertEqual(guest.get(f"{address}/file/{name}").status_code, 404)
+        address = self.link(downloads="on")
+        self.assertContains(guest.get(address), name)
+        answer = guest.get(f"{address}/file/{name}")
+        self.assertIn("attachment", answer["Content-Disposition"])
+        stored = RenderFile.objects.get(render=self.row, name=name)
+        self.assertEqual(self.body(answer), stored.file.open().read())
+        self.assertEqual(guest.get(f"{address}/file/../{name}").status_code, 404)
+
+    def test_no_sound_that_the_page_does_not_offer(self) -> None:
+        self.post("handover:start", label="Stems", stems=["tracks 0+2+0"])
+        row = self.mix.renders.first()
+        render_mix(render_id=row.pk)
+        address, guest = self.link(render=row.pk), Client()
+        for file in row.files.filter(kind="audio"):
+            code = guest.get(f"{address}/{file.pk}").status_code
+            self.assertEqual(code, 404 if file.stem else 200, file.name)

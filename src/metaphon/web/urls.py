@@ -17,6 +17,8 @@ urlpatterns = [
     path("guide/<slug:name>", guide.guide, name="guide_page"),
     path("guide/pictures/<slug:name>.png", guide.picture, name="guide_picture"),
     path("shared/<str:text>", sharing.shared, name="shared"),
+    path("shared/<str:text>/remark", sharing.remark, name="shared_remark"),
+    path("shared/<str:text>/file/<str:name>", sharing.keep, name="shared_file"),
     path("shared/<str:text>/<int:file_id>", sharing.sound, name="shared_sound"),
     path("operating/", operating.site.urls),
     path("", include("metaphon.web.people.urls")),

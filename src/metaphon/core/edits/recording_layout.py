@@ -19,7 +19,7 @@ from metaphon.core.spatial.recording_layout import (
 
 def _known(label: str) -> str:
     if label not in LOUDSPEAKERS and label != UNUSED:
-        raise ValueError(f"{label} is no loudspeaker; choose one from the list")
+        raise ValueError(f"there is no loudspeaker {label}; choose one from the list")
     return label
 
 

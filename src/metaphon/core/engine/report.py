@@ -19,8 +19,9 @@ from metaphon.core.engine.making import Result
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.engine.sums import sums_of
 from metaphon.core.files.channel_labels import mask_of
-from metaphon.core.measure.loudness_limits import judged
+from metaphon.core.measure.loudness_limits import Verdict, Word, judged
 
+_GRAVITY: tuple[Word, ...] = ("pass", "warn", "fail")
 _JUDGED = {"pass": "Passes", "warn": "Close", "fail": "Fails"}
 
 _LINES = (
@@ -62,7 +63,7 @@ def report(
 
 def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
     target = result.output.target
-    verdict = judged(result.figures, asked.limits)
+    verdict = _judged(result, asked)
     rate_hz = asked.rate_hz or mix.sample_rate_hz
     checks = conformance(result.path, target, rate_hz, asked.bits, result.figures.integrated_lufs)
     folded = None if result.output.stem else downmix_of(result, mix.fold_down.shares)
@@ -89,6 +90,23 @@ def _entry(mix: Mix, asked: FileForm, result: Result) -> dict[str, Any]:
         "bytes": result.path.stat().st_size,
         "sha256": _digest(result.path),
     }
+
+
+def _judged(result: Result, asked: FileForm) -> Verdict:
+    """The gravest verdict on the programmes of a file, with the name of one that is not the mix."""
+    own = judged(result.figures, asked.limits)
+    if not result.output.contents or not result.others:
+        return own
+    names = [one.name for one in result.output.contents.definition.programmes[1:]]
+    others = [
+        (name, judged(figures, asked.limits))
+        for name, figures in zip(names, result.others, strict=True)
+    ]
+    said = [f"{name}: {one.said}" for name, one in others if one.word != "pass"]
+    word = max((own.word, *(one.word for _, one in others)), key=_GRAVITY.index)
+    if own.word != "pass" or not said:
+        said.insert(0, own.said)
+    return Verdict(word, " ".join(said))
 
 
 def labels_written(target: Target, is_defined: bool) -> list[str]:

@@ -3,9 +3,11 @@
 from typing import Any
 
 import segno
+from django.conf import settings
 from django.contrib.auth import get_user_model, logout, update_session_auth_hash
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
+from django.core.validators import validate_email
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render, resolve_url
@@ -37,6 +39,7 @@ def _shown(request: HttpRequest, **more: object) -> HttpResponse:
         "goes": own,
         "stays": shared,
         "has_password": user.has_usable_password(),
+        "has_mail": bool(settings.EMAIL_HOST),
         **more,
     }
     return render(request, "people/account.html", context)
@@ -49,6 +52,23 @@ def rename(request: HttpRequest) -> HttpResponse:
     user.first_name = request.POST.get("name", "").strip()[:_LONGEST_NAME]
     user.save(update_fields=["first_name"])
     return redirect("account")
+
+
+@require_POST
+def set_mail(request: HttpRequest) -> HttpResponse:
+    """Set the address that a link for a forgotten password is sent to, or none."""
+    user = _with_password(request)
+    address = request.POST.get("email", "").strip()
+    if address:
+        try:
+            validate_email(address)
+        except ValidationError:
+            raise InputError(
+                "This is no address for mail; type it as name@house.example."
+            ) from None
+    user.email = address
+    user.save(update_fields=["email"])
+    return _shown(request, said="The address is kept." if address else "No address is kept.")
 
 
 @require_POST

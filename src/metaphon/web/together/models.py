@@ -7,6 +7,7 @@ from django.utils.timezone import now
 
 from metaphon.web.jobs.models import Render
 from metaphon.web.mixes.models import Mix
+from metaphon.web.shell.called import called
 
 MOST_WORDS = 2000
 MOST_WRONG = 20
@@ -23,6 +24,7 @@ class Remark(models.Model):
     user = models.ForeignKey(
         settings.AUTH_USER_MODEL, models.SET_NULL, null=True, related_name="remarks"
     )
+    guest = models.CharField(max_length=120, blank=True)  # who made it by a link, as they say
     text = models.CharField(max_length=MOST_WORDS)
     start_s = models.FloatField(null=True)
     end_s = models.FloatField(null=True)
@@ -42,6 +44,11 @@ class Remark(models.Model):
                 condition=Q(end_s=None) | Q(start_s__lt=F("end_s")), name="remark_ends_after_start"
             )
         ]
+
+    @property
+    def author(self) -> str:
+        """What whoever made it is called."""
+        return f"{self.guest}, by a link" if self.guest else called(self.user)
 
     @property
     def is_resolved(self) -> bool:
@@ -97,6 +104,8 @@ class Share(models.Model):
     name = models.CharField(max_length=120, blank=True)  # for whom it is
     digest = models.CharField(max_length=64, unique=True)
     password = models.CharField(max_length=128, blank=True)
+    remarks = models.BooleanField(default=False)  # whether its holder may make some
+    downloads = models.BooleanField(default=False)  # whether its holder may keep the files
     opened = models.PositiveIntegerField(default=0)
     wrong = models.PositiveIntegerField(default=0)  # passwords that were, since one was right
     last_at = models.DateTimeField(null=True)

@@ -64,7 +64,7 @@ def add(request: HttpRequest, mix_id: int) -> HttpResponse:
     text = words_of(request)
     if mix.remarks.count() >= _MOST:
         raise InputError(f"A mix has at most {_MOST} remarks; delete some that are resolved first.")
-    start_s, end_s = _time(request, "start_s"), _time(request, "end_s")
+    start_s, end_s = time_in(request, "start_s"), time_in(request, "end_s")
     if end_s is not None and (start_s is None or end_s <= start_s):
         raise InputError("A span ends after it begins; choose another end.")
     strip = request.POST.get("strip", "")
@@ -94,7 +94,8 @@ def words_of(request: HttpRequest) -> str:
     return text
 
 
-def _time(request: HttpRequest, name: str) -> float | None:
+def time_in(request: HttpRequest, name: str) -> float | None:
+    """A time that was posted, in seconds; None where none was."""
     text = request.POST.get(name, "").strip()
     return read_number(text, "The time", 0.0, LATEST_S, "s") if text else None
 
@@ -147,7 +148,7 @@ def as_markers(request: HttpRequest, mix_id: int) -> HttpResponse:
     mix = mix_for(request, mix_id)
     rows = mix.remarks.filter(resolved_at=None, start_s__isnull=False).select_related("user")
     held = {(marker.at_s, marker.name) for marker in document_of(mix).markers}
-    wanted = [(row.start_s, f"{called(row.user)}: {row.text}"[:120]) for row in rows]
+    wanted = [(row.start_s, f"{row.author}: {row.text}"[:120]) for row in rows]
     fresh = [AddMarker(at_s=at_s, name=name) for at_s, name in wanted if (at_s, name) not in held]
     if not fresh:
         raise InputError("There is no open remark with a place that is not a marker yet.")
@@ -176,7 +177,7 @@ def _line(row: Remark, strips: dict[str, str]) -> list[Any]:
         "" if row.start_s is None else f"{row.start_s:.3f}",
         "" if row.end_s is None else f"{row.end_s:.3f}",
         strips.get(row.strip, row.strip),
-        called(row.user),
+        row.author,
         row.text,
         answers,
         f"{row.created_at:%Y-%m-%d %H:%M}",

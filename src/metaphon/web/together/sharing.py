@@ -10,27 +10,36 @@ from django.db.models import F
 from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, redirect, render
 from django.urls import reverse
+from django.utils.http import content_disposition_header
 from django.utils.timezone import now
+from django.views.decorators.http import require_POST
 
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.web.jobs.models import Render, RenderFile, Work
+from metaphon.web.jobs.rendering import begins_s
+from metaphon.web.mixes import events
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.watch import tell
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
 from metaphon.web.shell.secrets import digest_of, new_secret
 from metaphon.web.shell.streaming import send_file
-from metaphon.web.together.models import Share
+from metaphon.web.together.models import MOST_WORDS, Remark, Share
+from metaphon.web.together.remarks import time_in, words_of
 
 _DAYS = {1: "A day", 7: "A week", 30: "A month", 365: "A year"}
 _MOST = 100  # of one mix
 _MOST_CHANNELS = 8  # that a browser plays out of a file
 _LIVE = "live"  # what a link leads to
 _OPEN = "shares_open"  # of which the password was right
+_MADE = "shares_remarks"  # those made in this session
+_NAME = "shares_name"  # what whoever is here is called
+_MOST_REMARKS = 500  # by links, of one mix
 _KINDS = {"wav": "audio/wav", "flac": "audio/flac"}
 
 
@@ -76,6 +85,8 @@ def make(request: HttpRequest, mix_id: int) -> HttpResponse:
         name=request.POST.get("name", "").strip()[:120],
         digest=digest,
         password=make_password(password) if password else "",
+        remarks="remarks" in request.POST,
+        downloads="downloads" in request.POST and not live,
         ends_at=now() + timedelta(days=days),
     )
     address = request.build_absolute_uri(reverse("shared", args=[text]))
@@ -130,14 +141,70 @@ def shared(request: HttpRequest, text: str) -> HttpResponse:
         context = {"share": share, "asks": True, "refused": refused}
         return render(request, "together/shared.html", context, status=422 if refused else 200)
     Share.objects.filter(pk=share.pk).update(opened=F("opened") + 1, last_at=now())
+    return _page(request, share, text)
+
+
+def _page(request: HttpRequest, share: Share, text: str, **more: object) -> HttpResponse:
     held = _mix_itself(share.mix) if share.live else _handed_over(share)
-    return render(request, "together/shared.html", {"share": share, "text": text, **held})
+    context = {"share": share, "text": text, "most_words": MOST_WORDS, **held, **more}
+    if share.remarks:
+        theirs = share.mix.remarks.exclude(guest="").filter(user=None)
+        context["made"] = theirs.filter(pk__in=request.session.get(_MADE, []))
+        context["guest"] = request.session.get(_NAME, share.name)
+    return render(request, "together/shared.html", context)
 
 
 def _handed_over(share: Share) -> dict[str, object]:
     handover = _handover(share)
     files = [file for file in _heard(handover) if not file.stem] if handover else []
-    return {"handover": handover, "files": files}
+    kept = list(handover.files.all()) if handover and share.downloads else []
+    begins = begins_s(files[0]) if files else 0.0
+    return {"handover": handover, "files": files, "kept": kept, "begins_s": begins}
+
+
+@login_not_required
+@require_POST
+def remark(request: HttpRequest, text: str) -> HttpResponse:
+    """Make a remark as somebody who has a link that allows it."""
+    share = _open_share(text)
+    if share is None or not share.remarks or not _is_in(request.session, share):
+        raise Http404
+    name = " ".join(request.POST.get("guest", "").split())[:120]
+    try:
+        if not name:
+            raise InputError("Say who you are; type your name.")
+        words = words_of(request)
+        if share.mix.remarks.exclude(guest="").count() >= _MOST_REMARKS:
+            raise InputError("There are too many remarks already; ask for some to be resolved.")
+        start_s = time_in(request, "start_s")
+    except InputError as error:
+        return _page(request, share, text, refused=str(error), typed=request.POST)
+    handover = _handover(share)
+    row = Remark.objects.create(
+        mix=share.mix,
+        guest=name,
+        text=words,
+        start_s=start_s,
+        render=handover,
+        revision=handover.revision if handover else share.mix.revision,
+    )
+    request.session[_MADE] = [*request.session.get(_MADE, [])[-_MOST_REMARKS:], row.pk]
+    request.session[_NAME] = name
+    tell(share.mix)
+    events.tell(share.mix, events.REMARK, remark=row.pk, text=words, start_s=start_s, end_s=None)
+    return redirect("shared", text)
+
+
+@login_not_required
+def keep(request: HttpRequest, text: str, name: str) -> HttpResponseBase:
+    """A file of a handover to keep, by its name, where the link allows it."""
+    share = _open_share(text)
+    if share is None or not share.downloads or not _is_in(request.session, share):
+        raise Http404
+    file = get_object_or_404(RenderFile, name=name, render=_handover(share))
+    response = send_file(request, file.file, "application/octet-stream", file.name)
+    response["Content-Disposition"] = content_disposition_header(True, file.name) or "attachment"
+    return response
 
 
 def _mix_itself(mix: Mix) -> dict[str, object]:
@@ -171,6 +238,9 @@ def sound(request: HttpRequest, text: str, file_id: int) -> HttpResponseBase:
     if share is None or not _is_in(request.session, share):
         raise Http404
     handover = _handover(share)
-    file = get_object_or_404(RenderFile, pk=file_id, render=handover, kind="audio")
+    offered = {file.pk: file for file in _heard(handover) if not file.stem} if handover else {}
+    if file_id not in offered:
+        raise Http404
+    file = offered[file_id]
     kind = _KINDS.get(file.name.rsplit(".", 1)[-1], "application/octet-stream")
     return send_file(request, file.file, kind, file.name)

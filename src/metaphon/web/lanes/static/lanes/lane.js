@@ -2,6 +2,7 @@
 // chart, every other workspace one in a drawer (drawer.js); only one of them is there at a time.
 
 import { player } from "../listen/player.js";
+import { typed } from "../shell/command.js";
 import { make, near, smooth, wrap } from "../shell/drawing.js";
 import { release, send, tryOut } from "../shell/edit.js";
 import { nudge, restingOf } from "../shell/nudge.js";
@@ -131,8 +132,14 @@ function drawLane() {
   area.replaceChildren(...parts);
   area.setAttribute("viewBox", `0 0 ${wide()} ${TALL + 14}`);
   const point = points[chosen];
-  const told = tools().querySelector(".at-point");
-  if (told) told.textContent = point ? `${point[0].toFixed(2)} s  ${said(point[1])}` : "";
+  const typedHere = tools().querySelector(".at-point");
+  if (typedHere) {
+    typedHere.hidden = !point;
+    const told = point ? [point[0].toFixed(3), said(point[1])] : ["", ""];
+    typedHere.querySelectorAll("input").forEach((input, n) => {
+      if (document.activeElement !== input) input.value = told[n];
+    });
+  }
   tools()
     .querySelectorAll("[data-curve]")
     .forEach((button) => {
@@ -211,6 +218,22 @@ const add = (point) => {
   lane.points.push(point);
   settle(point);
 };
+
+// A breakpoint is set by numbers too; what is no number is as it was.
+document.addEventListener("change", ({ target }) => {
+  const which = lane && target.dataset?.ofPoint;
+  const point = lane?.points[chosen];
+  if (!which || !point) return;
+  const number = typed(target.value);
+  if (typeof number === "number") {
+    const place = chosen;
+    const [low, high] = which === "0" ? [0, lane.length_s] : ends();
+    point[+which] = Math.min(Math.max(number, low), high);
+    settle(point);
+    keepEdit(setPoint(place, point));
+  }
+  target.value = which === "0" ? point[0].toFixed(3) : said(point[1]);
+});
 
 document.addEventListener("pointerdown", (event) => {
   const area = event.target.closest?.("#lane");

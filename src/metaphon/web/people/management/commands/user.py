@@ -1,10 +1,11 @@
-"""People for the operator:  bin/metaphon user add|list|password|operator|remove"""
+"""People for the operator:  bin/metaphon user add|list|password|link|operator|remove"""
 
 import sys
 from argparse import ArgumentParser
 from getpass import getpass
 from typing import Any
 
+from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandError
 from django_otp import user_has_device
@@ -12,6 +13,7 @@ from django_otp import user_has_device
 from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import Member
 from metaphon.web.people.accounts import check_password_text
+from metaphon.web.people.forgotten import reset_path
 
 
 class Command(BaseCommand):
@@ -22,6 +24,7 @@ class Command(BaseCommand):
         for what, told in (
             ("add", "make an account; the password is asked for, or read from standard input"),
             ("password", "set a password, and take a lost second factor away"),
+            ("link", "make a link by which somebody sets another password within a day"),
             ("operator", "let somebody look after the installation, or no longer where they do"),
             ("remove", "take somebody out; mixes that others take part in stay"),
         ):
@@ -36,6 +39,8 @@ class Command(BaseCommand):
                 self._add(options["name"])
             case "password":
                 self._password(options["name"])
+            case "link":
+                self._link(options["name"])
             case "operator":
                 self._operator(options["name"])
             case _:
@@ -60,6 +65,10 @@ class Command(BaseCommand):
         user.totpdevice_set.all().delete()
         user.staticdevice_set.all().delete()
         self.stdout.write(f"The password of {name} is set; a second factor is set up anew.")
+
+    def _link(self, name: str) -> None:
+        address = (settings.ADDRESSES or ["http://ADDRESS-OF-THIS-INSTALLATION"])[0]
+        self.stdout.write(f"{address}{reset_path(_user(name))}")
 
     def _operator(self, name: str) -> None:
         user = _user(name)
