@@ -8,6 +8,7 @@ import re
 from playwright.sync_api import Page, expect
 
 from metaphon.web.mixes.models import Mix, Strip
+from metaphon.web.mixes.snapshots import document_of
 from tests.browser.server import WORK_MS, BrowserTest, HeldBack
 
 
@@ -144,6 +145,123 @@ class Flow(BrowserTest):
         page.keyboard.press("Escape")
         page.locator("#undo").click()
         self.wait_for(lambda: self.named("Low drum two").gain_db == -7.0)
+
+    def order(self) -> list[str]:
+        return [track.name for track in document_of(Mix.objects.get(pk=self.mix.pk)).tracks]
+
+    def test_tracks_are_put_in_order_by_dragging_and_by_keys(self) -> None:
+        for place, row in (("flow/?view=table", "tbody"), ("intake/", "#tracks .head")):
+            page = self.flow("table")
+            page.goto(f"{self.address}/mix/{self.mix.pk}/{place}")
+            self.settled(page)
+            before = self.order()
+            rows = page.locator(f"{row}[data-among=tracks]")
+            start = self.box(rows.nth(0).locator("[data-grip]"))
+            aim = self.box(rows.nth(2))
+            page.mouse.move(start["x"] + 4, start["y"] + 8)
+            page.mouse.down()
+            page.mouse.move(start["x"] + 4, start["y"] + 40, steps=3)
+            page.mouse.move(start["x"] + 4, aim["y"] + aim["height"] - 3, steps=3)
+            page.mouse.up()
+            moved = [*before[1:3], before[0], *before[3:]]
+            self.wait_for(lambda moved=moved: self.order() == moved)
+            self.settled(page)
+            held = rows.nth(2).locator("button, a").first
+            held.focus()
+            page.keyboard.press("Alt+ArrowUp")
+            self.wait_for(lambda before=before: self.order()[1] == before[0])
+            self.settled(page)
+            page.locator("#undo").click()
+            self.wait_for(lambda moved=moved: self.order() == moved)
+            self.settled(page)
+            page.locator("#undo").click()
+            self.wait_for(lambda before=before: self.order() == before)
+            page.context.close()
+
+    def test_rows_are_searched_folded_by_group_and_hidden(self) -> None:
+        page = self.flow("table")
+        names = page.locator("#flowtable tbody[data-name]:visible")
+        whole = names.count()
+        page.fill("#find-rows", "low DRUM")
+        expect(names).to_have_count(2)
+        page.check("#choose-all")
+        page.fill("#chosen input[name=name]", "Drums")
+        page.click("#chosen form button")
+        expect(page.locator(".section-head")).to_contain_text("Drums")
+        expect(names).to_have_count(2)  # still searched for
+        page.fill("#find-rows", "")
+        page.click("[data-fold-group]")
+        expect(names).to_have_count(whole - 2)
+        page.reload()
+        expect(names).to_have_count(whole - 2)
+        page.click("[data-fold-group]")
+        expect(names).to_have_count(whole)
+        page.check("[aria-label='Choose Rain']")
+        page.click("#chosen button:text-is('Hide')")
+        expect(names).to_have_count(whole - 1)
+        expect(page.locator("#chosen")).to_be_hidden()
+        page.click("text=Show 1 hidden")
+        expect(names).to_have_count(whole)
+        page.locator("#undo").click()
+        expect(page.locator(".section-head")).to_have_count(0)
+
+    def test_a_new_bus_from_the_chosen_is_fed_open_and_in_every_menu(self) -> None:
+        page = self.flow("table")
+        for name in ("Low drum one", "Low drum two"):
+            page.check(f"[aria-label='Choose {name}']")
+        page.click("#chosen button:text-is('New bus')")
+        expect(page.locator("#panel h2").first).to_have_text("Bus")
+        bus = self.named("Bus")
+        self.assertEqual(bus.layout, "0+5+0")  # as wide as the mix
+        for name in ("Low drum one", "Low drum two"):
+            self.assertEqual(self.named(name).output_bus, bus)
+        for menu in page.locator("select[data-menu=feeds], select[data-menu=buses]").all():
+            if "Bus feeds" not in (menu.get_attribute("aria-label") or ""):
+                told = menu.locator("option").all_text_contents()
+                if menu.get_attribute("aria-label") != "Send Bus to":
+                    self.assertIn("Bus", told)
+        page.locator("#undo").click()
+        self.wait_for(lambda: not self.mix.strips.filter(name="Bus").exists())
+
+    def test_processors_are_dragged_and_a_chain_is_saved_loaded_and_copied(self) -> None:
+        page = self.flow("table")
+        self.settled(page)
+        page.click("[data-strip]:has-text('Harmonium')")
+        chips = page.locator("#panel .chip-part")
+        for label in ("Equaliser", "Basics"):
+            page.select_option("#panel [name=processor]", label=label)
+            count = chips.count()
+            page.click("#panel button:text-is('Add')")
+            expect(chips).to_have_count(count + 1)
+            self.settled(page)
+
+        def kinds(name: str) -> list[str]:
+            return list(
+                self.named(name).processors.order_by("position").values_list("kind", flat=True)
+            )
+
+        before = kinds("Harmonium")
+        start, aim = self.box(chips.nth(len(before) - 1)), self.box(chips.nth(0))
+        page.mouse.move(start["x"] + 20, start["y"] + 8)
+        page.mouse.down()
+        page.mouse.move(start["x"] + 5, start["y"] + 8, steps=3)
+        page.mouse.move(aim["x"] + 4, aim["y"] + 8, steps=3)
+        page.mouse.up()
+        self.wait_for(lambda: kinds("Harmonium") == [before[-1], *before[:-1]])
+        self.settled(page)
+        page.fill("#panel [name=name][placeholder='Name of this chain']", "Mild")
+        page.click("text=Save chain")
+        expect(page.get_by_label("Load a chain").locator("option")).to_contain_text(["Mild"])
+        page.click("#strip-horn .name")
+        expect(page.locator("#panel h2").first).to_have_text("Ship's horn")
+        page.get_by_label("Load a chain").select_option(label="Mild")
+        self.wait_for(lambda: kinds("Ship's horn") == kinds("Harmonium"))
+        self.settled(page)
+        page.check("[aria-label='Choose Rain']")
+        for button, times in (("Add", 1), ("Add", 2), ("Replace", 1)):
+            page.click(f"#panel .chain-tools button:text-is('{button}')")
+            self.wait_for(lambda times=times: kinds("Rain") == kinds("Harmonium") * times)
+            self.settled(page)
 
     def test_a_chain_in_the_panel(self) -> None:
         page = self.flow("table")

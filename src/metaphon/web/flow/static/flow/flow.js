@@ -142,10 +142,15 @@ function pick(id, on = !picked.has(id)) {
   lastPick = id;
   showPicked();
 }
+// what is searched away, folded or hidden is not chosen along
+const inSightToPick = () =>
+  [...document.querySelectorAll("tr:not(.resting-row) .pick")].filter((box) =>
+    box.checkVisibility(),
+  );
 document.addEventListener("click", (event) => {
   const box = event.target.closest?.(".pick");
   if (box) {
-    const boxes = [...document.querySelectorAll(".pick")];
+    const boxes = inSightToPick();
     const [from, to] = [boxes.findIndex((one) => one.value === lastPick), boxes.indexOf(box)];
     if (event.shiftKey && from >= 0)
       boxes
@@ -154,9 +159,7 @@ document.addEventListener("click", (event) => {
     pick(box.value, box.checked);
   }
   if (event.target.id === "choose-all") {
-    document
-      .querySelectorAll("tr:not(.resting-row) .pick")
-      .forEach((one) => pick(one.value, event.target.checked));
+    for (const one of inSightToPick()) pick(one.value, event.target.checked);
   }
   if (event.target.closest?.("[data-none]")) chooseNone();
   const way = event.target.closest?.("#chosen [data-do]");
