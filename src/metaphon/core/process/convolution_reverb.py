@@ -20,6 +20,7 @@ from metaphon.core.process.impulse_response import (
     Key,
     Shape,
     behind,
+    describe_channels,
     form_of,
     length_s,
 )
@@ -239,7 +240,12 @@ class ConvolutionReverb(Reverb):
             return "Choose a space: nothing sounds until then."
         seconds = length_s(self.file)
         cost = 2.0 * (_COST_PERCENT + _COST_OF_A_SECOND * seconds) * rate_hz / 48000
-        return f"{self.file.stem}, {seconds:.1f} s; about {cost:.1f} % of a core in stereo."
+        held = describe_channels(self.file)
+        told = "" if self.form == "auto" else " (set otherwise under Form)"
+        return (
+            f"{held}{told}. {seconds:.1f} s, levelled to unit energy; about {cost:.1f} % of a core "
+            "in stereo."
+        )
 
 
 class _ConvolutionReverb:

@@ -77,6 +77,23 @@ def form_of(file: Path) -> Form:
     return form_for(_info(file)[0], file.name)
 
 
+def describe_channels(file: Path) -> str:
+    """Say what the channels of a response are taken for, in words."""
+    count = _info(file)[0]
+    form = form_for(count, file.name)
+    if form == "mono":
+        return "Mono"
+    if form == "stereo":
+        return "Stereo: L R"
+    if form == "surround":
+        layout = layout_for_channels(count)
+        return f"{layout.everyday}: {' '.join(layout.labels)}"
+    scene = f"ambisonic, order {order_of(count)}"
+    if count == 4:
+        return f"4 channels: true stereo (LL LR RL RR) on two sides, {scene} on a scene"
+    return scene.capitalize()
+
+
 def form_for(channels: int, name: str) -> Form:
     """What so many channels hold. Raises InputError for a number that is no response of a space."""
     if channels in (1, 2):

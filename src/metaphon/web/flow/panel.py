@@ -3,6 +3,7 @@
 Its settings, what feeds it, its sends and its processors.
 """
 
+from dataclasses import replace
 from typing import Any
 
 from django.urls import reverse
@@ -16,6 +17,7 @@ from metaphon.web.flow.models import StartingPoint
 from metaphon.web.flow.table import table
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
+from metaphon.web.mixes.responses import title_of
 from metaphon.web.shell.processors import part_of
 
 
@@ -41,7 +43,7 @@ def panel(
         "chosen": strip,
         "row": row,
         "chain": [
-            part_of(n, p, strip, row.channels, mix.sample_rate_hz)
+            replace(part_of(n, p, strip, row.channels, mix.sample_rate_hz), response=title_of(p))
             for n, p in enumerate(strip.chain)
         ],
         "open_part": min(open_part, max(len(strip.chain) - 1, 0)),

@@ -8,10 +8,17 @@ from django.core.files.storage import default_storage
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.registry import with_files
 from metaphon.core.errors import InputError
-from metaphon.core.spaces.shipped import FOLDER
+from metaphon.core.spaces.shipped import DISTANCES, FOLDER, MICROPHONES, SPACES, Shipped
 from metaphon.web.mixes.models import SpaceResponse
 
 _SHIPPED = "shipped/"
+# what ships, by the name of each response: its space, its microphone, its distance
+SHIPPED_RESPONSES: dict[str, tuple[Shipped, str, str]] = {
+    _SHIPPED + one.file(microphone, distance).name: (one, microphone, distance)
+    for one in SPACES
+    for microphone in MICROPHONES
+    for distance in DISTANCES
+}
 
 
 def path_of(name: str) -> Path:
@@ -32,6 +39,18 @@ def name_of(path: Path) -> str:
     if not SpaceResponse.objects.filter(file=name).exists():
         raise InputError(f"The response {path.name} is not kept here; bring it in first.")
     return name
+
+
+def title_of(reverb: Any) -> str:
+    """What a reverb's response is called; empty where it has none."""
+    file = getattr(reverb, "file", None)
+    if file is None:
+        return ""
+    name = name_of(file)
+    if name in SHIPPED_RESPONSES:
+        space, microphone, distance = SHIPPED_RESPONSES[name]
+        return f"{space.room.title}, {MICROPHONES[microphone].lower()}, {distance}"
+    return str(SpaceResponse.objects.filter(file=name).first() or Path(name).stem)
 
 
 def kept(parameters: dict[str, Any]) -> dict[str, Any]:

@@ -2,24 +2,16 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from django.db.models import Q
 
 from metaphon.core.process.convolution_reverb import ConvolutionReverb
-from metaphon.core.spaces.shipped import DISTANCES, MICROPHONES, SPACES, Shipped
+from metaphon.core.spaces.shipped import DISTANCES, MICROPHONES, SPACES
 from metaphon.web.mixes.models import SpaceResponse
 from metaphon.web.mixes.permissions import User
-from metaphon.web.mixes.responses import name_of
+from metaphon.web.mixes.responses import SHIPPED_RESPONSES, name_of
 
-# what ships, by the name of each response: its space, its microphone, its distance
-_SHIPPED: dict[str, tuple[Shipped, str, str]] = {
-    name_of(one.file(microphone, distance)): (one, microphone, distance)
-    for one in SPACES
-    for microphone in MICROPHONES
-    for distance in DISTANCES
-}
-_BY_PARTS = {(one.key, *rest): name for name, (one, *rest) in _SHIPPED.items()}
+_BY_PARTS = {(one.key, *rest): name for name, (one, *rest) in SHIPPED_RESPONSES.items()}
 _BEGINS_AT = ("omnis", "middle")
 STARTS_WITH = _BY_PARTS["boat_shed", *_BEGINS_AT]
 
@@ -52,10 +44,10 @@ def chooser(reverb: ConvolutionReverb, user: User) -> Chooser:
     name = name_of(reverb.file) if reverb.file else ""
     own = responses_of(user)
     held = next((one for one in own if one.stored_as == name), None)
-    if held is None and name and name not in _SHIPPED:
+    if held is None and name and name not in SHIPPED_RESPONSES:
         held = SpaceResponse.objects.filter(file=name).first()  # another member's
         own += [held] if held else []
-    ours, microphone, distance = _SHIPPED.get(name, (None, *_BEGINS_AT))
+    ours, microphone, distance = SHIPPED_RESPONSES.get(name, (None, *_BEGINS_AT))
     spaces = [
         Choice(one.room.title, _BY_PARTS[one.key, microphone, distance], one is ours)
         for one in SPACES
@@ -83,15 +75,3 @@ def chooser(reverb: ConvolutionReverb, user: User) -> Chooser:
         for one in there
     ]
     return Chooser(tuple(spaces), tuple(microphones), ())
-
-
-def called(reverb: Any) -> str:
-    """What a reverb's response is called; empty where it has none."""
-    file = getattr(reverb, "file", None)
-    if file is None:
-        return ""
-    name = name_of(file)
-    if name in _SHIPPED:
-        space, microphone, distance = _SHIPPED[name]
-        return f"{space.room.title}, {MICROPHONES[microphone].lower()}, {distance}"
-    return str(SpaceResponse.objects.filter(file=name).first() or Path(name).stem)

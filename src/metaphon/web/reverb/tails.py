@@ -18,9 +18,10 @@ from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.process.network_reverb import NetworkReverb
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
+from metaphon.web.mixes.responses import title_of
 from metaphon.web.mixes.snapshots import channels_of_strips
 from metaphon.web.reverb import decays, returns
-from metaphon.web.reverb.catalogue import called, chooser
+from metaphon.web.reverb.catalogue import chooser
 from metaphon.web.shell.processors import part_of
 
 WIDE, HIGH = 720.0, 200.0
@@ -101,7 +102,7 @@ def shown(mix: Mix, document: Document, given: QueryDict, user: User) -> dict[st
         "place": place,
         "network": reverb if isinstance(reverb, NetworkReverb) else None,
         "chooser": chooser(reverb, user) if isinstance(reverb, ConvolutionReverb) else None,
-        "called": called(reverb),
+        "called": title_of(reverb),
         "to_link": [
             one
             for one in spaces

@@ -45,6 +45,8 @@ class Part:
 
     starting_points: list[tuple[str, dict[str, Any]]]  # what they are called, and their command
 
+    response: str = ""  # what the response of a space is called
+
     @property
     def before(self) -> int:
         """The place before its own."""
