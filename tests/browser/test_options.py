@@ -26,14 +26,15 @@ class Options(BrowserTest):
         """Choose every option of each kind of select of a page; how many were chosen."""
         page.goto(f"{self.address}/mix/{self.mix().pk}/{place}")
         self.settled(page)
-        kinds: dict[str, str] = {}
+        kinds: dict[str, tuple[str, list[str]]] = {}
         for select in page.locator("#workspace select").all():
             if select.is_visible() and select.is_enabled():
                 label = select.get_attribute("aria-label") or ""
-                kinds.setdefault(select.evaluate(_ALIKE), label)
+                kinds.setdefault(select.evaluate(_ALIKE), (label, self.values(select)))
         count = 0
-        for label in filter(None, kinds.values()):
-            for value in self.values(page.get_by_label(label, exact=True).first):
+        for label, values in kinds.values():
+            self.assertTrue(label, f"a select of {place} without a name")
+            for value in values:
                 with self.subTest(place, select=label, option=value):
                     self.choose(page, place, label, value)
                     count += 1

@@ -2,6 +2,7 @@
 
 import tempfile
 import uuid
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -69,6 +70,7 @@ def described(space: Space) -> dict[str, Any]:
         "microphones": len(space.microphones),
         "most_microphones": MOST_MICROPHONES,
         "plan": _plan(space),
+        "section": _section(space),
         "foretold": list(
             zip(
                 BANDS_HZ,
@@ -143,16 +145,54 @@ def _plan(space: Space) -> dict[str, Any]:
     left = (_PLAN - room.width_m * scale) / 2.0
 
     def at(place: np.ndarray) -> tuple[float, float]:
-        return round(left + float(place[0]) * scale, 1), round(
-            (room.depth_m - float(place[1])) * scale, 1
-        )
+        return left + float(place[0]) * scale, (room.depth_m - float(place[1])) * scale
+
+    corners = (tuple(round(value, 1) for value in at(one)) for one in room.corners_m)
+    return {
+        "outline": " ".join(f"{x},{y}" for x, y in corners),
+        "movers": _movers(space, at),
+        "high": round(room.depth_m * scale, 1),
+        "scale": scale,
+    }
+
+
+def _section(space: Space) -> dict[str, Any]:
+    """The room from its right side, its front at the left, in units of the drawing."""
+    room = space.room
+    scale = _PLAN / max(room.depth_m, room.height_m)
+
+    def at(place: np.ndarray) -> tuple[float, float]:
+        return (room.depth_m - float(place[1])) * scale, (room.height_m - float(place[2])) * scale
 
     return {
-        "outline": " ".join(f"{x},{y}" for x, y in map(at, room.corners_m)),
-        "sources": [at(one) for one in space.sources_m],
-        "microphones": [(one.title, *at(space.middle_m(one))) for one in space.microphones],
-        "high": round(room.depth_m * scale, 1),
+        "wide": round(room.depth_m * scale, 1),
+        "high": round(room.height_m * scale, 1),
+        "movers": _movers(space, at),
+        "scale": scale,
     }
+
+
+def _movers(
+    space: Space, at: Callable[[np.ndarray], tuple[float, float]]
+) -> list[dict[str, object]]:
+    """What can be dragged in a drawing, and the fields that it sets."""
+    found = [("source", "Source", "source-from_front_m", one) for one in space.sources_m]
+    found += [
+        (f"microphone{number}", one.title, f"microphone{number}-distance_m", space.middle_m(one))
+        for number, one in enumerate(space.microphones[:MOST_MICROPHONES])
+    ]
+    return [
+        {
+            "title": title,
+            "is_source": name == "source",
+            "along": along,
+            "up": f"{name}-height_m",
+            "x": round(x, 1),
+            "y": round(y, 1),
+        }
+        for name, title, along, place in found
+        for x, y in [at(place)]
+    ]
 
 
 def _listed(one: SpaceResponse, user: User) -> dict[str, Any]:

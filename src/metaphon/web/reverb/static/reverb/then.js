@@ -11,7 +11,7 @@ document.addEventListener("htmx:afterRequest", ({ detail }) => {
   if (!detail.successful) return;
   // a link among the views, which are opened without leaving the page: what plays plays on
   const link = Object.assign(document.createElement("a"), { href: button.dataset.then });
-  document.querySelector(".reverb nav").append(link);
+  document.getElementById("views").append(link);
   htmx.process(link);
   link.click();
   link.remove();
