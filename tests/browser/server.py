@@ -62,7 +62,7 @@ class _Served:
         assert database["NAME"].startswith("test_"), (
             "these tests write, and only to a test database"
         )
-        port = free_port(8600)
+        port = free_port(8600 + 4 * (os.getpid() % 250))  # other runs begin elsewhere
         listen_port = free_port(port + 1)
         self.address = f"http://127.0.0.1:{port}"
         self.listen_address = f"ws://127.0.0.1:{listen_port}"
