@@ -1,5 +1,6 @@
 """Who sees what, how a mix changes, and how a change is taken back."""
 
+import re
 from pathlib import Path
 from typing import Any
 
@@ -21,8 +22,11 @@ from metaphon.core.errors import InputError
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Clip, Member, Mix, Placement, Send, Strip
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.people.models import Invitation
 from tests.sounds import noise
 from tests.web.base import WebTest, make_mix, make_user
+
+HTMX = {"HX-Request": "true"}
 
 
 class SigningIn(WebTest):
@@ -107,16 +111,47 @@ class Membership(WebTest):
         self.assertEqual(strip.gain_db, 0.0)
 
     def test_the_owner_lets_people_in_and_out(self) -> None:
-        make_user("bo")
-        self.client.post(self.url("members"), {"username": "bo", "role": "editor"})
-        self.assertEqual(self.mix.members.get(user__username="bo").role, "editor")
+        bo, guest = make_user("bo"), Client()
+        guest.force_login(bo)
+        # the answer is the same for a name that nobody has
+        pages = [
+            self.client.post(
+                self.url("offer"), {"username": name, "role": "editor"}, follow=True
+            ).content.decode()
+            for name in ("bo", "no one")
+        ]
+        self.assertIn("Offered to bo", pages[0])
+        self.assertIn("Offered to no one", pages[1])
+        self.assertFalse(self.mix.members.filter(user=bo).exists())
+        found = re.search(r"/offers/(\d+)", guest.get("/offers", headers=HTMX).content.decode())
+        assert found
+        stranger = Client()
+        stranger.force_login(make_user("cy"))
+        self.assertEqual(stranger.post(found[0]).status_code, 404)
+        self.assertRedirects(guest.post(found[0]), self.url("open_mix"), target_status_code=302)
+        self.assertEqual(self.mix.members.get(user=bo).role, "editor")
+        self.client.post(self.url("members"), {"username": "bo", "role": "listener"})
+        self.assertEqual(self.mix.members.get(user=bo).role, "listener")
         self.client.post(self.url("members"), {"username": "bo", "role": ""})
+        self.assertFalse(self.mix.members.filter(user=bo).exists())
+        for name in ("cy", "no one"):  # somebody who is no member, and nobody
+            answer = self.client.post(self.url("members"), {"username": name, "role": "editor"})
+            self.assertContains(answer, f"{name} takes no part", status_code=422)
+
+    def test_an_offer_is_declined_or_taken_back(self) -> None:
+        guest = Client()
+        guest.force_login(make_user("bo"))
+        for role in ("listener", "editor"):  # the second takes the place of the first
+            self.client.post(self.url("offer"), {"username": "bo", "role": role})
+        (row,) = Invitation.objects.all()
+        self.assertEqual(row.role, "editor")
+        guest.post(f"/offers/{row.pk}", {"decline": "1"})
+        self.assertFalse(Invitation.objects.exists())
+        self.client.post(self.url("offer"), {"username": "bo", "role": "owner"})
+        row = Invitation.objects.get()
+        self.client.post(self.url("revoke_invitation", row.pk))
+        self.assertEqual(guest.post(f"/offers/{row.pk}").status_code, 404)
         self.assertFalse(self.mix.members.filter(user__username="bo").exists())
-        self.assertContains(
-            self.client.post(self.url("members"), {"username": "no one", "role": "editor"}),
-            "Nobody here signs in",
-            status_code=422,
-        )
 
     def test_deleting_needs_the_name(self) -> None:
         strip = self.bring_in("a.wav")

@@ -5,11 +5,12 @@ from typing import Any
 
 from django.core.management import call_command
 from django.test import Client
-from django_otp.plugins.otp_totp.models import TOTPDevice
+from django_otp import DEVICE_ID_SESSION_KEY
 
 from metaphon.web.jobs.models import Render
 from metaphon.web.mixes.models import AccessToken, Member
 from metaphon.web.operating import site
+from metaphon.web.people.models import Authenticator
 from tests.web.base import WebTest, make_user
 
 
@@ -23,9 +24,14 @@ class Operating(WebTest):
     def let_in(self) -> None:
         told = StringIO()
         call_command("user", "operator", "olga", stdout=told)
-        self.assertIn("once a second factor", told.getvalue())
-        self.assertEqual(self.pages.get("/operating/").status_code, 403)  # not without one
-        TOTPDevice.objects.create(user=self.operator, name="phone")
+        device = Authenticator.objects.get(user=self.operator)
+        self.assertIn(device.secret_base32, told.getvalue())
+        self.pages.force_login(self.operator)
+        # a second factor that was not asked for in this session is none
+        self.assertEqual(self.pages.get("/operating/").status_code, 403)
+        session = self.pages.session
+        session[DEVICE_ID_SESSION_KEY] = device.persistent_id
+        session.save()
 
     def posted(self, address: str, **data: Any) -> Any:
         return self.pages.post(f"/operating/{address}", data, follow=True)
@@ -35,7 +41,7 @@ class Operating(WebTest):
             self.assertEqual(self.client.get(f"/operating/{address}").status_code, 403, address)
             answer = Client().get(f"/operating/{address}")
             self.assertTrue(answer["Location"].startswith("/sign-in?"), address)
-        TOTPDevice.objects.create(user=self.operator, name="phone")
+        Authenticator.create_for(self.operator, confirmed=True)
         self.assertEqual(self.pages.get("/operating/").status_code, 403)  # nor with one alone
         self.assertNotContains(self.pages.get("/"), "/operating/")
 
@@ -92,4 +98,4 @@ class Operating(WebTest):
         self.let_in()
         self.assertEqual(self.pages.get("/operating/").status_code, 200)
         call_command("user", "operator", "olga", stdout=StringIO())
-        self.assertEqual(self.pages.get("/operating/").status_code, 403)
+        self.assertEqual(self.pages.get("/operating/").status_code, 302)  # signed out as well

@@ -12,10 +12,9 @@ from django.core.management import CommandError, call_command
 from django.test import Client
 from django.utils.timezone import now
 from django_otp.oath import totp
-from django_otp.plugins.otp_totp.models import TOTPDevice
 
 from metaphon.web.mixes.models import Member, Mix
-from metaphon.web.people.models import Invitation
+from metaphon.web.people.models import Authenticator, Invitation, SpareCodes
 from tests.sounds import noise
 from tests.web.base import WebTest, make_mix, make_user, stored_files
 
@@ -89,20 +88,21 @@ class OwnAccount(WebTest):
     def ask(self, name: str, /, **data: str) -> Any:
         return self.client.post(f"/account/{name}", data, headers={"HX-Request": "true"})
 
-    def set_up(self) -> TOTPDevice:
-        page = self.ask("second").content.decode()
-        device = TOTPDevice.objects.get(user=self.user)
+    def set_up(self, **also: str) -> Authenticator:
+        page = self.ask("second", password=_PASSWORD, **also).content.decode()
+        device = Authenticator.objects.get(user=self.user, confirmed=False)
         shown = re.search(r'<code class="fig">([A-Z2-7 ]+)</code>', page)
         assert shown, page
         # RFC 4648: the letters that an authenticator is given are the key
         letters = shown[1].replace(" ", "")
-        self.assertEqual(b32decode(letters + "=" * (-len(letters) % 8)), device.bin_key)
+        self.assertEqual(letters, device.secret_base32)
+        self.assertEqual(len(b32decode(letters)), 20)
         self.assertIn("<svg", page)
         return device
 
-    def code(self, device: TOTPDevice, ahead: int = 0) -> str:
+    def code(self, device: Authenticator, ahead: int = 0) -> str:
         """What an authenticator shows (RFC 6238)."""
-        return f"{totp(device.bin_key, drift=ahead):06d}"
+        return f"{totp(b32decode(device.secret_base32), drift=ahead):06d}"
 
     def sign_in(self) -> Client:
         guest = Client()
@@ -132,13 +132,17 @@ class OwnAccount(WebTest):
             self.clear_throttle()
         self.assertContains(self.client.get("/account"), "9 spare codes")
         self.assertIn("not right", self.said(self.ask("second/drop", password="wrong")))
-        self.ask("second/drop", password=_PASSWORD)
+        self.assertIn(
+            "This code is not right", self.said(self.ask("second/drop", password=_PASSWORD))
+        )
+        self.clear_throttle()
+        self.ask("second/drop", password=_PASSWORD, code=spare[1])
         self.assertEqual(self.sign_in().get("/").status_code, 200)
 
     def clear_throttle(self) -> None:
         fresh = {"throttling_failure_count": 0, "throttling_failure_timestamp": None}
-        self.user.totpdevice_set.update(**fresh)
-        self.user.staticdevice_set.update(**fresh)
+        Authenticator.objects.update(**fresh)
+        SpareCodes.objects.update(**fresh)
 
     def test_the_code_is_asked_for_soon_after_the_password_alone(self) -> None:
         device = self.set_up()

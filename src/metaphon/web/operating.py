@@ -12,11 +12,14 @@ from django.contrib.auth import get_user_model
 from django.core.exceptions import PermissionDenied
 from django.db.models import Model, QuerySet
 from django.http import HttpRequest, HttpResponse
-from django_otp import user_has_device
 
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import entries_as_csv, record_event
 from metaphon.web.jobs.models import Render
+from metaphon.web.mixes.membership import set_role
 from metaphon.web.mixes.models import AccessToken, EventAddress, Member, Mix
-from metaphon.web.people.models import Invitation
+from metaphon.web.people.models import Invitation, SessionRecord
+from metaphon.web.people.sessions import end_sessions
 from metaphon.web.together.models import Share
 
 _CLOSED = "This is for operators who sign in with a second factor."
@@ -30,9 +33,9 @@ class Operating(admin.AdminSite):
     final_catch_all_view = False
 
     def has_permission(self, request: HttpRequest) -> bool:
-        """Staff with a second factor, which signing in has asked for."""
-        user = request.user
-        return user.is_active and user.is_staff and user_has_device(user)
+        """Staff who gave a code of their second factor when this session began."""
+        user: Any = request.user
+        return bool(user.is_active and user.is_staff and user.is_verified())
 
     def get_urls(self) -> list[Any]:
         """All of them send who is not signed in to where everybody signs in."""
@@ -106,6 +109,12 @@ class People(_Looked):
         """Others, not oneself: nobody locks the last operator out by accident."""
         return obj is None or obj.pk != request.user.pk
 
+    def save_model(self, request: HttpRequest, obj: Any, form: Any, change: bool) -> None:
+        """Keep what was changed, and write it down."""
+        super().save_model(request, obj, form, change)
+        told = ", ".join(f"{name}: {getattr(obj, name)}" for name in form.changed_data)
+        record_event(AuditEntry.Kind.OPERATOR_SET, details=f"{obj.get_username()}, {told}")
+
 
 class Members(_Looked):
     """Who takes part in what; a mix whose owner has gone can be given another."""
@@ -123,6 +132,10 @@ class Members(_Looked):
     def has_change_permission(self, request: HttpRequest, obj: Model | None = None) -> bool:
         """As an owner does."""
         return True
+
+    def save_model(self, request: HttpRequest, obj: Any, form: Any, change: bool) -> None:
+        """As an owner does, so that the mix keeps one."""
+        set_role(obj.mix, obj.user, obj.role)
 
     def get_readonly_fields(self, request: HttpRequest, obj: Model | None = None) -> Any:
         """Only the role of somebody who is a member changes."""
@@ -188,7 +201,7 @@ class Invitations(_TakenBack):
 class Tokens(_TakenBack):
     """What scripts sign in by."""
 
-    list_display = ("name", "user", "created_at")
+    list_display = ("name", "user", "created_at", "last_at")
     fields = list_display
 
 
@@ -197,6 +210,40 @@ class Addresses(_TakenBack):
 
     list_display = ("url", "user", "told_at", "trouble")
     fields = list_display
+
+
+class Sessions(_TakenBack):
+    """Who is signed in from where; taking one away ends it."""
+
+    list_display = ("user", "address", "browser", "began_at", "last_at", "is_new_place")
+    search_fields = ("user__username",)
+    fields = list_display
+
+    def delete_model(self, request: HttpRequest, obj: SessionRecord) -> None:
+        """End the session."""
+        end_sessions(SessionRecord.objects.filter(pk=obj.pk))
+
+    def delete_queryset(self, request: HttpRequest, queryset: QuerySet[SessionRecord]) -> None:
+        """End several."""
+        end_sessions(queryset)
+
+
+class AuditTrail(_Looked):
+    """Who let whom in, signed in, handed over and downloaded."""
+
+    list_display = ("at", "username", "kind", "mix_title", "address", "details")
+    list_filter = ("kind",)
+    search_fields = ("username", "mix_title", "address", "details")
+    date_hierarchy = "at"
+    fields = list_display
+    actions = ("export",)
+
+    @admin.action(description="Export as CSV")
+    def export(self, request: HttpRequest, rows: QuerySet[AuditEntry]) -> HttpResponse:
+        """Give those that are chosen as a table."""
+        response = HttpResponse(entries_as_csv(rows.iterator()), content_type="text/csv")
+        response["Content-Disposition"] = 'attachment; filename="audit-trail.csv"'
+        return response
 
 
 site = Operating(name="admin")
@@ -209,5 +256,7 @@ for model, shown in (
     (Invitation, Invitations),
     (AccessToken, Tokens),
     (EventAddress, Addresses),
+    (SessionRecord, Sessions),
+    (AuditEntry, AuditTrail),
 ):
     site.register(model, shown)

@@ -74,8 +74,7 @@ INSTALLED_APPS = [
     "django_htmx",
     "procrastinate.contrib.django",
     "django_otp",
-    "django_otp.plugins.otp_totp",
-    "django_otp.plugins.otp_static",
+    "metaphon.web.audit",
     "metaphon.web.mixes",
     "metaphon.web.people",
     "metaphon.web.shell",
@@ -88,17 +87,20 @@ MIDDLEWARE = [
     "metaphon.web.shell.counting.counted",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
+    "metaphon.web.shell.middleware.PrivatePages",
     "metaphon.web.shell.packing.Packing",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django_otp.middleware.OTPMiddleware",
     "django.contrib.auth.middleware.LoginRequiredMiddleware",
     "django.contrib.messages.middleware.MessageMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "csp.middleware.CSPMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
     "metaphon.web.shell.asked_by.remembered",
+    "metaphon.web.people.sessions.note_session",
     "metaphon.web.shell.middleware.PlainWords",
     "axes.middleware.AxesMiddleware",
 ]
@@ -122,7 +124,7 @@ TEMPLATES = [
 
 AUTHENTICATION_BACKENDS = [
     "axes.backends.AxesStandaloneBackend",
-    "django.contrib.auth.backends.ModelBackend",
+    "metaphon.web.shell.password_pool.PooledHashing",
 ]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"}
@@ -132,7 +134,7 @@ AXES_FAILURE_LIMIT = 8  # of one name from one address
 ADDRESS_FAILURE_LIMIT = 40  # of any names from one address; an office behind one may err
 AXES_COOLOFF_TIME = 0.25  # hours
 AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
-AXES_LOCKOUT_TEMPLATE = "shell/locked_out.html"
+AXES_LOCKOUT_CALLABLE = "metaphon.web.shell.middleware.locked_out"
 AXES_VERBOSE = False
 OTP_TOTP_ISSUER = "Metaphon"
 PASSWORD_RESET_TIMEOUT = 86_400

@@ -12,6 +12,8 @@ from metaphon.core.document.target_omissions import Loss, by_the_book_of_targets
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
 from metaphon.web.handover import alternatives, platform, translation
 from metaphon.web.handover.asking import KINDS, counted, form, further, matrix, posted, wish_of
 from metaphon.web.handover.strip_chart import correlation_path
@@ -132,6 +134,7 @@ def _queue(mix: Mix, user_id: int | None, wanted: Handover, label: str, revision
             options=wanted.model_dump(mode="json"),
         )
         render_mix.defer(render_id=row.pk)
+        record_event(AuditEntry.Kind.HANDED_OVER, mix=mix, details=f"{row.label} {row.pk}".strip())
 
 
 def _all_renders(request: HttpRequest, mix: Mix) -> HttpResponse:
@@ -211,6 +214,7 @@ def package(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponseBa
         f"{file.figures['sha256']}  {file.name}\n" for file in files if "sha256" in file.figures
     )
     stem = safe_title(f"{row.mix.title} {row.label or row.pk}")
+    record_event(AuditEntry.Kind.DOWNLOADED, mix=row.mix, details=f"{stem}.zip")
     return send_package(
         [(file.name, file.file) for file in files], {"SHA256SUMS": sums}, f"{stem}.zip"
     )
@@ -219,6 +223,8 @@ def package(request: HttpRequest, mix_id: int, render_id: int) -> HttpResponseBa
 def download(request: HttpRequest, mix_id: int, file_id: int) -> HttpResponseBase:
     mix = mix_for(request, mix_id)
     file = get_object_or_404(RenderFile, pk=file_id, render__mix=mix)
+    if "Range" not in request.headers:  # in ranges a browser plays it
+        record_event(AuditEntry.Kind.DOWNLOADED, mix=mix, details=file.name)
     return send_file(request, file.file, _CONTENT_TYPES[file.name.rsplit(".", 1)[-1]], file.name)
 
 

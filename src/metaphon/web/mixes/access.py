@@ -1,10 +1,15 @@
 """Tokens by which scripts sign in for somebody: shown once, kept only as a digest."""
 
+from datetime import timedelta
+
 from django.http import HttpRequest
+from django.utils.timezone import now
 
 from metaphon.web.mixes.models import AccessToken
 from metaphon.web.mixes.permissions import User
 from metaphon.web.shell.secrets import digest_of, new_secret
+
+_NOTE_EVERY = timedelta(minutes=1)
 
 
 def new_token(user: User, name: str) -> str:
@@ -36,4 +41,8 @@ def _user_by(authorization: str) -> User | None:
         .select_related("user")
         .first()
     )
-    return row.user if row else None
+    if row is None:
+        return None
+    if row.last_at is None or now() - row.last_at > _NOTE_EVERY:
+        AccessToken.objects.filter(pk=row.pk).update(last_at=now())
+    return row.user

@@ -1,5 +1,7 @@
 """Addresses of people's own that are told of events: given, tried and taken away."""
 
+from django.contrib.auth import get_user_model
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
@@ -16,10 +18,13 @@ _MOST = 10  # of one person
 def make(request: HttpRequest) -> HttpResponse:
     """Keep an address; the secret that messages to it are signed with is shown this once."""
     url = checked(request.POST.get("url", "").strip())
-    if EventAddress.objects.filter(user=request.user.pk).count() >= _MOST:
-        raise InputError(f"You have {_MOST} addresses, which is the most; take one away first.")
-    row = events.new_address(int(request.user.pk or 0), url)
-    return render(request, "mixes/address.html", {"row": row, "kinds": events.KINDS})
+    with transaction.atomic():
+        owner = get_user_model().objects.select_for_update().get(pk=request.user.pk or 0)
+        if EventAddress.objects.filter(user=owner).count() >= _MOST:
+            raise InputError(f"You have {_MOST} addresses, which is the most; take one away first.")
+        secret = events.new_address(owner.pk, url)
+    context = {"url": url, "secret": secret, "kinds": events.KINDS}
+    return render(request, "mixes/address.html", context)
 
 
 @require_POST

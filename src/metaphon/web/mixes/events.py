@@ -20,6 +20,7 @@ from procrastinate.contrib.django import app
 
 from metaphon.web.mixes.models import EventAddress, Mix
 from metaphon.web.mixes.posting import NotTaken, post
+from metaphon.web.shell.secrets import decrypt, encrypt
 
 READY, FAILED = "handover.ready", "handover.failed"
 DECIDED, REMARK, TRIED = "handover.decided", "remark.made", "address.tried"
@@ -34,10 +35,11 @@ _PREFIX = "whsec_"
 _TRIES = RetryStrategy(max_attempts=8, exponential_wait=4)  # the last after some six hours
 
 
-def new_address(user_id: int, url: str) -> EventAddress:
-    """Keep an address of somebody's, with a secret of its own."""
+def new_address(user_id: int, url: str) -> str:
+    """Keep an address of somebody's; gives the secret that its messages are signed with."""
     secret = _PREFIX + base64.b64encode(secrets.token_bytes(32)).decode()
-    return EventAddress.objects.create(user_id=user_id, url=url, secret=secret)
+    EventAddress.objects.create(user_id=user_id, url=url, secret=encrypt(secret))
+    return secret
 
 
 def tell(mix: Mix, kind: str, **data: Any) -> None:
@@ -71,7 +73,7 @@ def tell_address(*, address_id: int, message_id: str, body: str) -> None:
         "Content-Type": "application/json",
         "webhook-id": message_id,
         "webhook-timestamp": at,
-        "webhook-signature": signature(row.secret, message_id, at, body),
+        "webhook-signature": signature(decrypt(row.secret), message_id, at, body),
     }
     rows = EventAddress.objects.filter(pk=row.pk)
     try:

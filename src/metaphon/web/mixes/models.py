@@ -123,6 +123,7 @@ class AccessToken(models.Model):
     name = models.CharField(max_length=120)
     digest = models.CharField(max_length=64, unique=True)
     created_at = models.DateTimeField(auto_now_add=True)
+    last_at = models.DateTimeField(null=True)
 
     class Meta:
         ordering = ["created_at"]
@@ -135,7 +136,7 @@ class EventAddress(models.Model):
         settings.AUTH_USER_MODEL, models.CASCADE, related_name="event_addresses"
     )
     url = models.CharField(max_length=1000)
-    secret = models.CharField(max_length=64)
+    secret = models.TextField()  # that messages are signed with, encrypted
     created_at = models.DateTimeField(auto_now_add=True)
     told_at = models.DateTimeField(null=True)
     trouble = models.CharField(max_length=200, blank=True)  # why the last message was not taken

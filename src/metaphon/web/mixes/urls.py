@@ -1,6 +1,15 @@
 from django.urls import path
 
-from metaphon.web.mixes import addresses, api, chain_loudness, history, openapi, places, views
+from metaphon.web.mixes import (
+    addresses,
+    api,
+    audit,
+    chain_loudness,
+    history,
+    openapi,
+    places,
+    views,
+)
 
 urlpatterns = [
     path("", views.mixes, name="mixes"),
@@ -31,4 +40,5 @@ urlpatterns = [
         name="chain_loudness",
     ),
     path("mix/<int:mix_id>/places", places.places, name="places"),
+    path("mix/<int:mix_id>/audit", audit.audit_of_mix, name="audit_of_mix"),
 ]

@@ -2,18 +2,20 @@
 
 import json
 
-from django.contrib.auth import get_user_model
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import redirect, render
+from django.shortcuts import get_object_or_404, redirect, render
 from django.views.decorators.http import require_POST
 
 from metaphon.core.edits.structure import RenameMix
 from metaphon.core.errors import InputError
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.access import new_token
 from metaphon.web.mixes.editing import editing
 from metaphon.web.mixes.listing import listing
 from metaphon.web.mixes.making import RATES_HZ, begin, beginnings, copy_of
+from metaphon.web.mixes.membership import remove_member, set_role
 from metaphon.web.mixes.models import AccessToken, EventAddress, Member
 from metaphon.web.mixes.permissions import changes_mix, mix_for, owned
 from metaphon.web.mixes.removing import delete_mix
@@ -72,15 +74,17 @@ def make_token(request: HttpRequest) -> HttpResponse:
     name = request.POST.get("name", "").strip()[:120]
     if not name:
         raise InputError("A token needs a name, so that you know it again; type one.")
-    return render(
-        request, "mixes/token.html", {"name": name, "token": new_token(request.user, name)}
-    )
+    token = new_token(request.user, name)
+    record_event(AuditEntry.Kind.TOKEN_MADE, details=name)
+    return render(request, "mixes/token.html", {"name": name, "token": token})
 
 
 @require_POST
 def forget_token(request: HttpRequest, token_id: int) -> HttpResponse:
     """Take a token away; scripts that use it are refused from now on."""
-    AccessToken.objects.filter(pk=token_id, user=request.user.pk).delete()
+    token = get_object_or_404(AccessToken, pk=token_id, user=request.user.pk)
+    token.delete()
+    record_event(AuditEntry.Kind.TOKEN_REMOVED, details=token.name)
     return redirect("mixes")
 
 
@@ -92,6 +96,7 @@ def remove(request: HttpRequest, mix_id: int) -> HttpResponse:
         raise InputError(
             f"Type the name of the mix, {mix.title}, to delete it. Nothing was deleted."
         )
+    record_event(AuditEntry.Kind.MIX_DELETED, mix=mix)
     delete_mix(mix)
     return redirect("mixes")
 
@@ -105,33 +110,27 @@ def rename(request: HttpRequest, mix_id: int) -> HttpResponse:
 
 @require_POST
 def members(request: HttpRequest, mix_id: int) -> HttpResponse:
-    """Let somebody in, change what they may do, or take them out (role empty)."""
+    """Change what a member may do, or take them out (role empty)."""
     mix = owned(request, mix_id)
     name, role = request.POST.get("username", "").strip(), request.POST.get("role", "")
-    user = get_user_model().objects.filter(username=name).first()
-    if user is None:
-        raise InputError(f"Nobody here signs in as {name or 'that'}; check the name.")
-    if user.pk == request.user.pk:
+    member = mix.members.select_related("user").filter(user__username=name).first()
+    if member is None:
+        raise InputError(f"{name or 'Nobody'} takes no part in this mix; check the name.")
+    if member.user_id == request.user.pk:
         raise InputError("You own this mix; let another owner change your part in it.")
     if role and role not in Member.Role.values:
         raise InputError("Choose owner, editor or listener.")
     if role:
-        Member.objects.update_or_create(mix=mix, user=user, defaults={"role": role})
+        set_role(mix, member.user, role)
     else:
-        mix.members.filter(user=user).delete()
+        remove_member(mix, member.user)
     return redirect("mixes")
 
 
 @require_POST
 def leave(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Take part no longer; the last owner stays."""
-    mix = mix_for(request, mix_id)
-    others = mix.members.exclude(user=request.user.pk)
-    if not others.filter(role=Member.Role.OWNER).exists():
-        raise InputError(
-            f"You alone own {mix.title}; make somebody else owner first, or delete it."
-        )
-    mix.members.filter(user=request.user.pk).delete()
+    remove_member(mix_for(request, mix_id), request.user)
     return redirect("mixes")
 
 

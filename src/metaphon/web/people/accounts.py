@@ -1,41 +1,46 @@
-"""What is one's own: the name shown, the password, the second factor, and leaving for good."""
+"""What is one's own: the name shown, the address for mail, the password, and leaving for good."""
 
 from typing import Any
 
-import segno
 from django.conf import settings
 from django.contrib.auth import get_user_model, logout, update_session_auth_hash
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
 from django.core.validators import validate_email
-from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render, resolve_url
 from django.views.decorators.http import require_POST
 from django_otp import user_has_device
-from django_otp.plugins.otp_static.models import StaticDevice, StaticToken
-from django_otp.plugins.otp_totp.models import TOTPDevice
 
 from metaphon.core.errors import InputError
-from metaphon.web.mixes.models import AccessToken, Member, Mix
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
+from metaphon.web.mixes.membership import remove_member
+from metaphon.web.mixes.models import Member, Mix
 from metaphon.web.mixes.removing import delete_mix
+from metaphon.web.people.credentials import end_what_credentials_began, require_credentials
+from metaphon.web.people.models import SpareCodes
+from metaphon.web.people.sessions import sessions_of
 
-_SPARE_CODES = 10
 _LONGEST_NAME = 150
 
 
 def account(request: HttpRequest) -> HttpResponse:
     """Everything of one's own account."""
-    return _shown(request)
+    return show_account(request)
 
 
-def _shown(request: HttpRequest, **more: object) -> HttpResponse:
+def show_account(request: HttpRequest, **more: object) -> HttpResponse:
+    """The page of one's own account, with what else is to be said on it."""
     user: Any = request.user
     own, shared = _owned_alone(user)
+    sessions = sessions_of(request)
     context = {
         "has_second": user_has_device(user),
-        "spare": StaticToken.objects.filter(device__user=user).count(),
-        "tokens": AccessToken.objects.filter(user=user),
+        "spare": sum(len(row.digests) for row in SpareCodes.objects.filter(user=user)),
+        "sessions": sessions,
+        "new_places": any(record.is_new_place for record in sessions[1:]),
+        "here": request.session.session_key,
         "goes": own,
         "stays": shared,
         "has_password": user.has_usable_password(),
@@ -57,7 +62,7 @@ def rename(request: HttpRequest) -> HttpResponse:
 @require_POST
 def set_mail(request: HttpRequest) -> HttpResponse:
     """Set the address that a link for a forgotten password is sent to, or none."""
-    user = _with_password(request)
+    user = require_credentials(request)
     address = request.POST.get("email", "").strip()
     if address:
         try:
@@ -68,19 +73,24 @@ def set_mail(request: HttpRequest) -> HttpResponse:
             ) from None
     user.email = address
     user.save(update_fields=["email"])
-    return _shown(request, said="The address is kept." if address else "No address is kept.")
+    return show_account(request, said="The address is kept." if address else "No address is kept.")
 
 
 @require_POST
 def change_password(request: HttpRequest) -> HttpResponse:
     """Another password; everywhere else this person is signed out."""
-    user = _with_password(request)
+    user = require_credentials(request)
     fresh = request.POST.get("fresh", "")
     check_password_text(fresh, user)
     user.set_password(fresh)
     user.save(update_fields=["password"])
     update_session_auth_hash(request, user)
-    return _shown(request, said="The password is changed. Everywhere else you are signed out.")
+    end_what_credentials_began(user, request)
+    record_event(AuditEntry.Kind.PASSWORD_CHANGED)
+    return show_account(
+        request,
+        said="The password is changed. Other sessions and all API tokens are ended.",
+    )
 
 
 def check_password_text(text: str, user: Any = None) -> None:
@@ -92,62 +102,9 @@ def check_password_text(text: str, user: Any = None) -> None:
 
 
 @require_POST
-def begin_second(request: HttpRequest) -> HttpResponse:
-    """Show what an authenticator needs; nothing is asked for until its first code was right."""
-    user: Any = request.user
-    TOTPDevice.objects.filter(user=user, confirmed=False).delete()
-    device = TOTPDevice.objects.create(user=user, name="Authenticator", confirmed=False)
-    return _shown(request, device=device, **_to_scan(device))
-
-
-def _to_scan(device: TOTPDevice) -> dict[str, str]:
-    code = segno.make(device.config_url, error="m")
-    # without a prefix of styles, which the page's policy would refuse
-    picture = code.svg_inline(scale=4, border=3, dark="#000", light="#fff", omitsize=False)
-    secret = device.config_url.partition("secret=")[2].partition("&")[0]
-    return {"picture": picture, "secret": " ".join(secret[n : n + 4] for n in range(0, 40, 4))}
-
-
-@require_POST
-def confirm_second(request: HttpRequest) -> HttpResponse:
-    """The first code: from now on one is asked for at each sign-in."""
-    user: Any = request.user
-    device = TOTPDevice.objects.filter(user=user, confirmed=False).first()
-    if device is None:
-        raise InputError("There is nothing to confirm; set the second factor up anew.")
-    if not device.verify_token("".join(request.POST.get("code", "").split())):
-        refused = "This code is not right now; wait for the next one and type it."
-        return _shown(request, device=device, refused=refused, **_to_scan(device))
-    with transaction.atomic():
-        TOTPDevice.objects.filter(user=user, confirmed=True).delete()
-        device.confirmed = True
-        device.save(update_fields=["confirmed"])
-        codes = _spare_codes(user)
-    return _shown(request, codes=codes)
-
-
-def _spare_codes(user: Any) -> list[str]:
-    """Fresh codes for a lost authenticator, each of which works once."""
-    StaticDevice.objects.filter(user=user).delete()
-    device = StaticDevice.objects.create(user=user, name="Spare codes")
-    codes = [StaticToken.random_token() for _ in range(_SPARE_CODES)]
-    StaticToken.objects.bulk_create([StaticToken(device=device, token=code) for code in codes])
-    return codes
-
-
-@require_POST
-def drop_second(request: HttpRequest) -> HttpResponse:
-    """Sign in by password alone again."""
-    user = _with_password(request)
-    TOTPDevice.objects.filter(user=user).delete()
-    StaticDevice.objects.filter(user=user).delete()
-    return _shown(request, said="From now on name and password are enough.")
-
-
-@require_POST
 def remove(request: HttpRequest) -> HttpResponse:
     """Delete the account and what is its own alone."""
-    user = _with_password(request)
+    user = require_credentials(request)
     own, shared = _owned_alone(user)
     if shared:
         names = ", ".join(mix.title for mix in shared)
@@ -156,6 +113,8 @@ def remove(request: HttpRequest) -> HttpResponse:
         )
     for mix in own:
         delete_mix(mix)
+    for member in Member.objects.filter(user=user).select_related("mix"):
+        remove_member(member.mix, user)  # somebody else may have left meanwhile
     logout(request)
     get_user_model().objects.filter(pk=user.pk).delete()
     return HttpResponse(headers={"HX-Redirect": resolve_url("sign_in")})
@@ -172,11 +131,3 @@ def _owned_alone(user: Any) -> tuple[list[Mix], list[Mix]]:
             continue
         (shared if others else own).append(mix)
     return own, shared
-
-
-def _with_password(request: HttpRequest) -> Any:
-    """The person, who has just typed the password. Raises InputError where it is wrong."""
-    user: Any = request.user
-    if not user.check_password(request.POST.get("password", "")):
-        raise InputError("Your password is not right; type it again. Nothing was changed.")
-    return user

@@ -4,15 +4,12 @@ The links are Django's own: each is for one account, ends after a day, and is vo
 was set or somebody has signed in. A second factor stays.
 """
 
-import logging
-from smtplib import SMTPException
 from typing import Any
 
 from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.contrib.auth.decorators import login_not_required
 from django.contrib.auth.tokens import default_token_generator
-from django.core.mail import send_mail
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render
 from django.urls import reverse
@@ -20,11 +17,14 @@ from django.utils.encoding import force_bytes
 from django.utils.http import urlsafe_base64_decode, urlsafe_base64_encode
 
 from metaphon.core.errors import InputError
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
 from metaphon.web.people.accounts import check_password_text
+from metaphon.web.people.credentials import end_what_credentials_began
+from metaphon.web.people.mail import send_to
 
 _SENT = "If this account has an address for mail, a link is on its way; it lasts a day."
 _LONGEST_NAME = 150
-log = logging.getLogger(__name__)
 
 
 def reset_path(user: Any) -> str:
@@ -54,10 +54,7 @@ def _send(request: HttpRequest, user: Any) -> None:
         f"Set it here within a day:\n{address}\n\n"
         "If that was not you, nothing needs to be done."
     )
-    try:
-        send_mail("Another password for Metaphon", words, None, [user.email])
-    except (SMTPException, OSError):
-        log.exception("mail to user %s", user.pk)
+    send_to(user, "Another password for Metaphon", words)
 
 
 @login_not_required
@@ -76,6 +73,8 @@ def reset(request: HttpRequest, number: str, token: str) -> HttpResponse:
         else:
             user.set_password(fresh)
             user.save(update_fields=["password"])
+            end_what_credentials_began(user)
+            record_event(AuditEntry.Kind.PASSWORD_CHANGED, user=user, details="by a link")
             return redirect("sign_in")
     context = {"name": user.get_username(), "refused": refused}
     return render(request, "people/reset.html", context, status=422 if refused else 200)

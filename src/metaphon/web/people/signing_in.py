@@ -12,7 +12,13 @@ from django.http import HttpRequest, HttpResponse
 from django.shortcuts import redirect, render, resolve_url
 from django.utils.http import url_has_allowed_host_and_scheme
 from django.views.decorators.http import require_POST
+from django_otp import login as mark_verified
 from django_otp import match_token, user_has_device
+
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
+from metaphon.web.people.credentials import credentials_digest
+from metaphon.web.people.models import SessionRecord
 
 _LONGEST_NAME = 150
 _HALF = "half_signed_in"
@@ -42,9 +48,15 @@ class SignIn(LoginView):
             "user": user.pk,
             "backend": user.backend,
             "at": time.time(),
+            "credentials": credentials_digest(user),
             "next": self.get_success_url(),
         }
         return redirect("sign_in_code")
+
+    def form_invalid(self, form: AuthenticationForm) -> HttpResponse:
+        name = str(form.data.get("username", ""))
+        record_event(AuditEntry.Kind.SIGN_IN_REFUSED, username=name)
+        return super().form_invalid(form)
 
     def get_context_data(self, **kwargs: object) -> dict[str, object]:
         demo = (
@@ -65,8 +77,12 @@ def code(request: HttpRequest) -> HttpResponse:
     if request.method == "POST":
         user = get_user_model().objects.filter(pk=half["user"], is_active=True).first()
         text = "".join(request.POST.get("code", "").split())
-        if user is not None and match_token(user, text):
+        if user is None or half.get("credentials") != credentials_digest(user):
+            return redirect("sign_in")  # the password has been changed since
+        device = match_token(user, text)
+        if device is not None:
             login(request, user, backend=half["backend"])
+            mark_verified(request, device)
             request.session.pop(_HALF, None)
             aim = half["next"]
             here = url_has_allowed_host_and_scheme(aim, allowed_hosts={request.get_host()})
@@ -77,5 +93,7 @@ def code(request: HttpRequest) -> HttpResponse:
 
 @require_POST
 def sign_out(request: HttpRequest) -> HttpResponse:
+    record_event(AuditEntry.Kind.SIGNED_OUT)
+    SessionRecord.objects.filter(session_key=request.session.session_key or "").delete()
     logout(request)
     return redirect("sign_in")

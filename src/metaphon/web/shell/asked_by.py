@@ -24,6 +24,11 @@ def remembered(get_response: Answer) -> Answer:
     return answered
 
 
+def current_request() -> HttpRequest | None:
+    """The request that is being answered; None where there is none."""
+    return _asking.get()
+
+
 class AskedBy(logging.Filter):
     """Gives each line `person` and `address`; a dash where nobody asked."""
 

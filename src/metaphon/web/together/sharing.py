@@ -5,7 +5,7 @@ from datetime import timedelta
 from typing import Any
 
 from django.contrib.auth.decorators import login_not_required
-from django.contrib.auth.hashers import check_password, make_password
+from django.contrib.auth.hashers import make_password
 from django.db.models import F
 from django.http import Http404, HttpRequest, HttpResponse, HttpResponseBase
 from django.shortcuts import get_object_or_404, redirect, render
@@ -17,15 +17,19 @@ from django.views.decorators.http import require_POST
 from metaphon.core.document.targets import target_named
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
 from metaphon.web.jobs.models import Render, RenderFile, Work
 from metaphon.web.jobs.rendering import begins_s
 from metaphon.web.mixes import events
 from metaphon.web.mixes.editing import editing
+from metaphon.web.mixes.membership import alone_with
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.mixes.watch import tell
 from metaphon.web.shell.fragments import fragment_of
+from metaphon.web.shell.password_pool import check_in_turn
 from metaphon.web.shell.posted import number_in
 from metaphon.web.shell.secrets import digest_of, new_secret
 from metaphon.web.shell.streaming import send_file
@@ -37,6 +41,7 @@ _MOST = 100  # of one mix
 _MOST_CHANNELS = 8  # that a browser plays out of a file
 _LIVE = "live"  # what a link leads to
 _OPEN = "shares_open"  # of which the password was right
+_SEEN = "shares_seen"  # that were opened in this session
 _MADE = "shares_remarks"  # those made in this session
 _NAME = "shares_name"  # what whoever is here is called
 _MOST_REMARKS = 500  # by links, of one mix
@@ -68,8 +73,6 @@ def make(request: HttpRequest, mix_id: int) -> HttpResponse:
     days = number_in(request.POST.get("days", ""))
     if days not in _DAYS:
         raise InputError("Choose how long the link lasts from the list.")
-    if mix.shares.count() >= _MOST:
-        raise InputError(f"A mix has at most {_MOST} links; take some back first.")
     wanted = request.POST.get("render", "")
     live = wanted == _LIVE
     row = None
@@ -77,18 +80,23 @@ def make(request: HttpRequest, mix_id: int) -> HttpResponse:
         row = get_object_or_404(mix.renders, pk=number_in(wanted) or 0)
     text, digest = new_secret()
     password = request.POST.get("password", "")
-    Share.objects.create(
-        mix=mix,
-        render=row,
-        live=live,
-        made_by_id=int(request.user.pk or 0),
-        name=request.POST.get("name", "").strip()[:120],
-        digest=digest,
-        password=make_password(password) if password else "",
-        remarks="remarks" in request.POST,
-        downloads="downloads" in request.POST and not live,
-        ends_at=now() + timedelta(days=days),
-    )
+    name = request.POST.get("name", "").strip()[:120]
+    with alone_with(mix):
+        if mix.shares.count() >= _MOST:
+            raise InputError(f"A mix has at most {_MOST} links; take some back first.")
+        Share.objects.create(
+            mix=mix,
+            render=row,
+            live=live,
+            made_by_id=int(request.user.pk or 0),
+            name=name,
+            digest=digest,
+            password=make_password(password) if password else "",
+            remarks="remarks" in request.POST,
+            downloads="downloads" in request.POST and not live,
+            ends_at=now() + timedelta(days=days),
+        )
+        record_event(AuditEntry.Kind.LINK_MADE, mix=mix, details=name)
     address = request.build_absolute_uri(reverse("shared", args=[text]))
     return _drawn(request, mix, address=address)
 
@@ -97,7 +105,9 @@ def make(request: HttpRequest, mix_id: int) -> HttpResponse:
 def revoke(request: HttpRequest, mix_id: int, number: int) -> HttpResponse:
     """Take a link back; who has it is refused from now on."""
     mix = mix_for(request, mix_id)
-    mix.shares.filter(pk=number).delete()
+    share = get_object_or_404(mix.shares, pk=number)
+    share.delete()
+    record_event(AuditEntry.Kind.LINK_REVOKED, mix=mix, details=share.name)
     return _drawn(request, mix)
 
 
@@ -131,7 +141,7 @@ def shared(request: HttpRequest, text: str) -> HttpResponse:
         return render(request, "together/shared.html", {"over": True}, status=410)
     refused = ""
     if request.method == "POST" and not _is_in(request.session, share):
-        if check_password(request.POST.get("password", ""), share.password):
+        if check_in_turn(request.POST.get("password", ""), share.password):
             request.session[_OPEN] = [*request.session.get(_OPEN, []), share.pk]
             Share.objects.filter(pk=share.pk).update(wrong=0)
             return redirect("shared", text)
@@ -141,6 +151,9 @@ def shared(request: HttpRequest, text: str) -> HttpResponse:
         context = {"share": share, "asks": True, "refused": refused}
         return render(request, "together/shared.html", context, status=422 if refused else 200)
     Share.objects.filter(pk=share.pk).update(opened=F("opened") + 1, last_at=now())
+    if share.pk not in request.session.get(_SEEN, []):
+        request.session[_SEEN] = [*request.session.get(_SEEN, []), share.pk]
+        record_event(AuditEntry.Kind.LINK_OPENED, mix=share.mix, details=share.name)
     return _page(request, share, text)
 
 
@@ -202,6 +215,7 @@ def keep(request: HttpRequest, text: str, name: str) -> HttpResponseBase:
     if share is None or not share.downloads or not _is_in(request.session, share):
         raise Http404
     file = get_object_or_404(RenderFile, name=name, render=_handover(share))
+    record_event(AuditEntry.Kind.DOWNLOADED, mix=share.mix, details=f"{name} by {share.name}")
     response = send_file(request, file.file, "application/octet-stream", file.name)
     response["Content-Disposition"] = content_disposition_header(True, file.name) or "attachment"
     return response

@@ -1,19 +1,26 @@
 """People for the operator:  bin/metaphon user add|list|password|link|operator|remove"""
 
+import io
 import sys
 from argparse import ArgumentParser
 from getpass import getpass
 from typing import Any
 
+import segno
 from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management.base import BaseCommand, CommandError
 from django_otp import user_has_device
 
 from metaphon.core.errors import InputError
+from metaphon.web.audit.models import AuditEntry
+from metaphon.web.audit.recording import record_event
 from metaphon.web.mixes.models import Member
 from metaphon.web.people.accounts import check_password_text
+from metaphon.web.people.credentials import end_what_credentials_began
 from metaphon.web.people.forgotten import reset_path
+from metaphon.web.people.models import Authenticator, SpareCodes
+from metaphon.web.people.second_factor import remove_second_factor
 
 
 class Command(BaseCommand):
@@ -23,9 +30,15 @@ class Command(BaseCommand):
         which = parser.add_subparsers(dest="what", required=True)
         for what, told in (
             ("add", "make an account; the password is asked for, or read from standard input"),
-            ("password", "set a password, and take a lost second factor away"),
+            (
+                "password",
+                "set a password, take a lost second factor away, and end all sessions and tokens",
+            ),
             ("link", "make a link by which somebody sets another password within a day"),
-            ("operator", "let somebody look after the installation, or no longer where they do"),
+            (
+                "operator",
+                "let somebody look after the installation with a second factor, or no longer",
+            ),
             ("remove", "take somebody out; mixes that others take part in stay"),
         ):
             which.add_parser(what, help=told).add_argument("name")
@@ -62,8 +75,9 @@ class Command(BaseCommand):
         user = _user(name)
         user.set_password(_asked())
         user.save(update_fields=["password"])
-        user.totpdevice_set.all().delete()
-        user.staticdevice_set.all().delete()
+        remove_second_factor(user)
+        end_what_credentials_began(user)
+        record_event(AuditEntry.Kind.PASSWORD_CHANGED, user=user, details="by the operator")
         self.stdout.write(f"The password of {name} is set; a second factor is set up anew.")
 
     def _link(self, name: str) -> None:
@@ -74,15 +88,29 @@ class Command(BaseCommand):
         user = _user(name)
         user.is_staff = not user.is_staff
         user.save(update_fields=["is_staff"])
+        end_what_credentials_began(user)
+        what = "operates" if user.is_staff else "operates no longer"
+        record_event(AuditEntry.Kind.OPERATOR_SET, user=user, details=what)
         if not user.is_staff:
             self.stdout.write(f"{name} no longer operates this installation.")
         elif user_has_device(user):
             self.stdout.write(f"{name} finds the pages of operators at /operating/.")
         else:
-            self.stdout.write(
-                f"{name} finds the pages of operators at /operating/ once a second factor is set "
-                "up under Account."
-            )
+            self._make_second_factor(user)
+
+    def _make_second_factor(self, user: Any) -> None:
+        """An operator's first one is made here, where no stolen password leads."""
+        device = Authenticator.create_for(user, confirmed=True)
+        _, codes = SpareCodes.create_for(user)
+        record_event(AuditEntry.Kind.SECOND_FACTOR_ON, user=user, details="by the operator")
+        picture = io.StringIO()
+        segno.make(device.config_url, error="m").terminal(picture, compact=True)
+        self.stdout.write(
+            f"{picture.getvalue()}\n{user.get_username()} finds the pages of operators at "
+            "/operating/, with a code of this second factor at each sign-in.\n"
+            f"For the authenticator: {device.secret_base32}\n"
+            f"Spare codes, each of which works once: {' '.join(codes)}"
+        )
 
     def _remove(self, name: str) -> None:
         user = _user(name)
