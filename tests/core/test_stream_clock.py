@@ -73,6 +73,7 @@ class Paces(unittest.TestCase):
 
         Never further ahead than a few milliseconds more.
         """
+        self.fill()
         self.pace.played(0, False)
         for step in range(1, 500):
             self.now = 1000.0 + step * 0.085
@@ -83,9 +84,24 @@ class Paces(unittest.TestCase):
                 LEAD_S - _MS <= self.ahead_s(played_s) < LEAD_S + LONG_FRAMES / RATE_HZ + 5 * _MS
             )
 
+    def test_whatever_is_reported_it_works_no_faster_than_sound_is_played(self) -> None:
+        """Ten seconds of a page that says at once that all was played, or more than was sent."""
+        for told in (lambda: self.pace.sent, lambda: 10**9):
+            self.pace.begin()
+            began = self.now
+            for _ in range(1000):
+                self.now += 0.01
+                self.fill()
+                self.pace.played(told(), False, 0)
+                self.pace.played(told(), True, 0)
+            most_s = (self.now - began) * 1.01 + 0.5 + LEAD_S + LONG_FRAMES / RATE_HZ
+            self.assertLess(self.pace.sent / RATE_HZ, most_s)
+
     def test_after_a_gap_the_report_is_believed_and_the_lead_is_wider_for_a_while(self) -> None:
+        self.fill()
         self.pace.played(0, False)
         self.now += 1.0
+        self.fill()
         self.pace.played(RATE_HZ // 2, True)
         self.assertAlmostEqual(self.pace.lead_s, LEAD_S + 20 * _MS)
         self.fill()

@@ -9,6 +9,8 @@ import hmac
 import json
 import socket
 import threading
+import time
+from contextlib import nullcontext, suppress
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from unittest.mock import patch
 
@@ -20,7 +22,7 @@ from metaphon.web.jobs.models import Render
 from metaphon.web.jobs.tasks import render_mix
 from metaphon.web.mixes import events
 from metaphon.web.mixes.models import EventAddress, Member
-from metaphon.web.mixes.posting import NotTaken, post
+from metaphon.web.mixes.posting import NotTaken, is_outside, post
 from metaphon.web.shell.secrets import decrypt
 from tests.sounds import noise
 from tests.web.base import WebTest, make_user
@@ -154,6 +156,49 @@ class Events(WebTest):
         self.client.post(reverse("try_address", args=[row.pk]))
         self.sent()
         self.assertContains(self.client.get("/"), "told ")
+
+    def test_no_address_that_carries_one_of_this_network_is_outside(self) -> None:
+        """Forms by RFC 4291, 6052, 3056, 4380, 3879; ranges by the registries of IANA."""
+        for machine in (
+            *("127.0.0.1", "10.0.0.7", "169.254.1.1", "100.64.0.1", "224.0.0.1", "0.0.0.0"),
+            *("240.0.0.1", "255.255.255.255", "192.0.2.1", "::", "::1", "fe80::1%eth0", "fd00::1"),
+            *("::127.0.0.1", "::ffff:127.0.0.1", "64:ff9b::7f00:1", "64:ff9b:1::7f00:1"),
+            *("2002:7f00:1::", "2002:a00:7::1", "fec0::1", "ff0e::1", "2001:db8::1"),
+            "2001:0:4136:e378:8000:63bf:80ff:fffe",
+        ):
+            self.assertFalse(is_outside(machine), machine)
+        for machine in ("9.9.9.9", "2620:fe::fe", "::ffff:9.9.9.9", "64:ff9b::909:909"):
+            self.assertTrue(is_outside(machine), machine)
+
+    def test_an_answer_that_drips_is_hung_up_on(self) -> None:
+        slow = socket.create_server(("127.0.0.1", 0))
+        self.addCleanup(slow.close)
+
+        def drip() -> None:
+            other, _ = slow.accept()
+            with other, suppress(OSError):
+                while True:
+                    other.sendall(b"H")
+                    time.sleep(0.05)
+
+        threading.Thread(target=drip, daemon=True).start()
+        began = time.monotonic()
+        with (
+            patch("metaphon.web.mixes.posting._PATIENCE_S", 0.5),
+            self.assertRaisesRegex(NotTaken, "too slow"),
+        ):
+            post(f"http://127.0.0.1:{slow.getsockname()[1]}/", b"{}", {})
+        self.assertLess(time.monotonic() - began, 30.0)  # it would never have ended
+
+    def test_who_is_being_sent_to_waits_and_holds_nobody_up(self) -> None:
+        row = self.given()
+        self.client.post(reverse("try_address", args=[row.pk]))
+        with patch("metaphon.web.mixes.events._turn_of", return_value=nullcontext(False)):
+            (message,) = self.taken_from_queue("tell_address")
+            events.tell_address(**message)
+        self.assertEqual(self.came, [])
+        self.assertEqual(self.sent(), [events.TRIED])
+        self.assertEqual(len(self.came), 1)
 
     def test_addresses_inside_the_network_and_what_is_none_are_refused(self) -> None:
         with override_settings(EVENTS_INSIDE=False):

@@ -72,13 +72,13 @@ class Settings(WebTest):
 
     def test_only_what_is_spoiled_is_left_out(self) -> None:
         user = make_user("cleo")
-        plain, none = read_settings(WHOLE, user)
+        plain, none = read_settings(WHOLE, self.mix, user)
         self.assertEqual(none, [])
         for way, name in self.places():
             for value in ({"no": "such"}, 1e9, "no such"):
                 state = self.spoiled(way, name, value)
                 with self.subTest(way=way, name=name, value=value):
-                    got, forgotten = read_settings(state, user)
+                    got, forgotten = read_settings(state, self.mix, user)
                     if not forgotten:  # a value that this one takes
                         continue
                     [one] = forgotten
@@ -89,7 +89,7 @@ class Settings(WebTest):
                         continue  # a part of it
                     kept = self.spoiled(way, name, None)
                     self.without(kept, way, name)
-                    self.assertEqual(got, read_settings(kept, user)[0])
+                    self.assertEqual(got, read_settings(kept, self.mix, user)[0])
         self.assertEqual(plain.monitor.loudspeakers.loudspeakers[0].trim_db, -3.0)
 
     def without(self, state: Any, way: tuple[str, ...], name: str) -> None:
@@ -102,7 +102,7 @@ class Settings(WebTest):
         row = UserFile.objects.create(user=other, kind=UserFile.Kind.HEAD, name="h", file="h.sofa")
         for number in (row.pk, 10**9):
             monitor = {**WHOLE["monitor"], "binaural": {"head": f"own:{number}"}}  # type: ignore[dict-item]
-            got, [one] = read_settings({**WHOLE, "monitor": monitor}, user)
+            got, [one] = read_settings({**WHOLE, "monitor": monitor}, self.mix, user)
             self.assertEqual(one.path, ("monitor", "binaural", "head"))
             self.assertEqual(got.monitor.binaural, Binaural())
             self.assertEqual(got.monitor.level_db, -12.0)
@@ -115,6 +115,6 @@ class Settings(WebTest):
             {"monitor_sources": {"a": []}},
             {"loop": {"a": 1}},
         ):
-            got, forgotten = read_settings(state, user)
+            got, forgotten = read_settings(state, self.mix, user)
             self.assertTrue(forgotten, state)
             self.assertEqual(got.monitor.through, "plain")

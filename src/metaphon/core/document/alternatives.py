@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field
 
-from metaphon.core.document.part import Identifier, Part
+from metaphon.core.document.part import Identifier, Name, Part
 from metaphon.core.process.processor import choice, parameter, switch
 
 
@@ -47,7 +47,7 @@ class Varied(Part):
     elevation_deg: float = parameter(
         0.0, 0.0, 90.0, unit="°", step=1.0, moves=False, help="How far it may be moved up or down."
     )
-    choice: str = Field("", max_length=60, description="Of those that share this word one is on.")
+    choice: Name = Field("", max_length=60, description="Of those that share this word one is on.")
 
     @property
     def is_open(self) -> bool:
@@ -78,7 +78,7 @@ class Alternative(Part):
     """A programme over the same mix: another language, a louder narrator, none at all."""
 
     id: Identifier
-    name: str = Field(min_length=1, max_length=80)
+    name: Name = Field(min_length=1, max_length=80)
     language: Language = ""
     variations: tuple[Variation, ...] = ()
 

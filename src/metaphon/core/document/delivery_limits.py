@@ -2,7 +2,7 @@
 
 from pydantic import Field
 
-from metaphon.core.document.part import Layout, Part
+from metaphon.core.document.part import Layout, Name, Part
 
 MOST_OBJECTS = 10_000  # that a limit may say
 
@@ -14,7 +14,7 @@ class DeliveryLimits(Part):
     ears. `sphere_only`: nothing within the loudspeaker sphere.
     """
 
-    title: str = Field(min_length=1, max_length=80)
+    title: Name = Field(min_length=1, max_length=80)
     most_objects: int | None = Field(None, ge=0, le=MOST_OBJECTS)
     bed: Layout | None = None
     upper_half: bool = False

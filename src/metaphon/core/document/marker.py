@@ -2,7 +2,7 @@
 
 from pydantic import Field
 
-from metaphon.core.document.part import LATEST_S, Identifier, Part
+from metaphon.core.document.part import LATEST_S, Identifier, Name, Part
 from metaphon.core.process.processor import parameter
 
 MOST_MARKERS = 1000
@@ -15,4 +15,4 @@ class Marker(Part):
     at_s: float = parameter(
         0.0, 0.0, LATEST_S, unit="s", step=0.001, moves=False, help="Where in the mix it is."
     )
-    name: str = Field("", max_length=120)
+    name: Name = Field("", max_length=120)

@@ -11,7 +11,7 @@ from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.delivery_limits import NO_LIMITS, DeliveryLimits
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.marker import MOST_MARKERS, Marker
-from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Part
+from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Name, Part, Text
 from metaphon.core.document.targets import bus_format, target_to_render
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.errors import InputError
@@ -261,9 +261,9 @@ class Strip(Part):
     """
 
     id: Identifier
-    name: str = Field(max_length=120)
+    name: Name = Field(max_length=120)
     colour: Colour = Field("none", description="How people find it again, in every view.")
-    note: str = Field("", max_length=LONGEST_NOTE, description="What people write about it.")
+    note: Text = Field("", max_length=LONGEST_NOTE, description="What people write about it.")
     resting: bool = False
     muted: bool = False
     soloed: bool = False
@@ -323,7 +323,7 @@ class Group(Part):
     """Strips whose gains, mutes or positions are changed together, their differences kept."""
 
     id: Identifier
-    name: str = Field(max_length=120)
+    name: Name = Field(max_length=120)
     moves_gain: bool = True
     moves_mute: bool = True
     moves_position: bool = False
@@ -344,7 +344,7 @@ class Mix(Part):
 
     format: Literal["metaphon-mix"] = "metaphon-mix"
     version: Literal[1] = 1
-    title: str = Field("Untitled", min_length=1, max_length=120)
+    title: Name = Field("Untitled", min_length=1, max_length=120)
     sample_rate_hz: int = Field(48000, ge=44100, le=192000)
     tempo_bpm: float = parameter(
         120.0, 20.0, 300.0, unit="BPM", step=0.1, moves=False, help="Quarters a minute."

@@ -13,7 +13,7 @@ from metaphon.core.document.alternatives import (
     Varied,
 )
 from metaphon.core.document.mix import Mix
-from metaphon.core.document.part import Identifier, Part
+from metaphon.core.document.part import Identifier, Name, Part
 from metaphon.core.document.personal import alternative_of
 from metaphon.core.edits.command import Command, first_free, plain_id, strip_of
 from metaphon.core.edits.typed_values import extra_of, label_of, read_value
@@ -68,7 +68,7 @@ class AddAlternative(Command):
     """Make another programme over the mix, as it is or like one that is there."""
 
     kind: Literal["add_alternative"] = "add_alternative"
-    name: str = Field(max_length=80)
+    name: Name = Field(max_length=80)
     language: Language = ""
     like: Identifier | None = Field(None, description="The alternative that it begins as.")
 
@@ -114,7 +114,7 @@ class SetAlternative(Command):
     kind: Literal["set_alternative"] = "set_alternative"
     alternative: Identifier | None = None
     path: Literal["name", "language"]
-    value: str = Field(max_length=80)
+    value: Name = Field(max_length=80)
 
     def apply(self, mix: Mix) -> Mix:
         if self.alternative is not None:

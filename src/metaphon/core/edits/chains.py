@@ -8,7 +8,7 @@ from pydantic import Field, ValidationError
 
 from metaphon.core.document.lanes import lanes_of, without_lanes
 from metaphon.core.document.mix import Bus, Mix, Strip
-from metaphon.core.document.part import Identifier
+from metaphon.core.document.part import Identifier, Name
 from metaphon.core.document.targets import bus_format
 from metaphon.core.edits.chain_places import renumbered
 from metaphon.core.edits.command import Command, changed, counted, strip_of
@@ -182,7 +182,7 @@ class SetChain(Command):
     kind: Literal["set_chain"] = "set_chain"
     strip: Identifier
     chain: tuple[AnyProcessor, ...]
-    name: str = Field(
+    name: Name = Field(
         "a starting point", max_length=120, description="What the chain is called in the history."
     )
 

@@ -6,7 +6,7 @@ from pydantic import Field
 
 from metaphon.core.document.lanes import lanes_of, with_lane
 from metaphon.core.document.mix import PROGRAMME, Bus, Mix, Placement, Send, Strip, Track
-from metaphon.core.document.part import Identifier
+from metaphon.core.document.part import Identifier, Name
 from metaphon.core.document.targets import bus_format
 from metaphon.core.edits.command import Command, Strips, changed, free_id, names, strip_of
 from metaphon.core.edits.recording_layout import Label
@@ -103,7 +103,7 @@ class GatherIntoScene(Command):
     kind: Literal["gather_into_scene"] = "gather_into_scene"
     strips: Strips
     order: int = Field(3, ge=1, le=7)
-    name: str = Field("Scene", max_length=110)
+    name: Name = Field("Scene", max_length=110)
 
     def apply(self, mix: Mix) -> Mix:
         for one in self.strips:

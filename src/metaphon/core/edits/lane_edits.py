@@ -20,7 +20,7 @@ from metaphon.core.document.lanes import (
     without_lanes,
 )
 from metaphon.core.document.mix import Automation, Mix
-from metaphon.core.document.part import LATEST_S, Identifier, TimeS
+from metaphon.core.document.part import LATEST_S, Identifier, Name, TimeS
 from metaphon.core.document.positions import place_lanes
 from metaphon.core.document.thinning import thinned_lane
 from metaphon.core.document.value_paths import field_at, parsed
@@ -359,7 +359,7 @@ class BringLanes(Command):
 
     kind: Literal["bring_lanes"] = "bring_lanes"
     lanes: tuple[Automation, ...] = Field(min_length=1)
-    source: str = Field("", max_length=200, description="Where they come from, for the history.")
+    source: Name = Field("", max_length=200, description="Where they come from, for the history.")
 
     def apply(self, mix: Mix) -> Mix:
         for lane in self.lanes:

@@ -6,7 +6,7 @@ from pydantic import Field
 
 from metaphon.core.document.marker import MOST_MARKERS, Marker
 from metaphon.core.document.mix import Mix
-from metaphon.core.document.part import Identifier, TimeS
+from metaphon.core.document.part import Identifier, Name, TimeS
 from metaphon.core.edits.command import Command, first_free
 from metaphon.core.edits.typed_values import read_value
 from metaphon.core.errors import InputError, Vanished
@@ -35,7 +35,7 @@ class AddMarker(Command):
 
     kind: Literal["add_marker"] = "add_marker"
     at_s: TimeS
-    name: str = Field("", max_length=120)
+    name: Name = Field("", max_length=120)
 
     def apply(self, mix: Mix) -> Mix:
         if len(mix.markers) >= MOST_MARKERS:

@@ -14,6 +14,7 @@ from pydantic import BaseModel, Field, TypeAdapter, ValidationError, create_mode
 
 from metaphon.core import edits
 from metaphon.core.document.mix import Mix
+from metaphon.core.document.part import Name
 from metaphon.core.edits.command import Command, apply
 from metaphon.core.edits.typed_values import label_of
 from metaphon.core.errors import InputError
@@ -36,12 +37,15 @@ _single = _find()
 AnySingle: Any = Annotated[reduce(or_, _single.values()), Field(discriminator="kind")]
 
 
+MOST_COMMANDS = 1000
+
+
 class Batch(Command):
     """Several commands as one step; all are carried out, or none."""
 
     kind: Literal["batch"] = "batch"
-    commands: tuple[AnySingle, ...] = Field(min_length=1, max_length=1000)
-    words: str = Field(
+    commands: tuple[AnySingle, ...] = Field(min_length=1, max_length=MOST_COMMANDS)
+    words: Name = Field(
         "", max_length=255, description="What the history says; the words of the first where empty."
     )
 

@@ -21,7 +21,7 @@ from metaphon.core.document.mix import (
     Track,
 )
 from metaphon.core.document.mix_layout import layout_of_mix
-from metaphon.core.document.part import Identifier, Layout, TimeS
+from metaphon.core.document.part import Identifier, Layout, Name, Text, TimeS
 from metaphon.core.document.targets import bus_format, target_named, target_to_render
 from metaphon.core.edits.command import (
     Command,
@@ -54,7 +54,7 @@ class Rename(Command):
 
     kind: Literal["rename"] = "rename"
     strip: Identifier
-    name: str = _NAME
+    name: Name = _NAME
 
     def apply(self, mix: Mix) -> Mix:
         name = _named(self.name, "A track or bus")
@@ -69,7 +69,7 @@ class Note(Command):
 
     kind: Literal["note"] = "note"
     strip: Identifier
-    note: str = Field(max_length=LONGEST_NOTE)
+    note: Text = Field(max_length=LONGEST_NOTE)
 
     def apply(self, mix: Mix) -> Mix:
         note = self.note.strip()
@@ -86,7 +86,7 @@ class RenameMix(Command):
     """Name the mix."""
 
     kind: Literal["rename_mix"] = "rename_mix"
-    title: str = _NAME
+    title: Name = _NAME
 
     def apply(self, mix: Mix) -> Mix:
         return mix.model_copy(update={"title": _named(self.title, "A mix")})
@@ -99,7 +99,7 @@ class AddTrack(Command):
     """Make a track of a recording, named after it and placed as its channels suggest."""
 
     kind: Literal["add_track"] = "add_track"
-    name: str = _NAME
+    name: Name = _NAME
     file: Path = Field(description="The recording, relative to the document.")
     start_s: TimeS = 0.0
     in_s: TimeS = Field(0.0, description="Where in the recording it begins.")
@@ -133,7 +133,7 @@ class AddBus(Command):
     """Make a bus; with `reverb` it carries one, ready to be sent to: by rule, or by a response."""
 
     kind: Literal["add_bus"] = "add_bus"
-    name: str = Field("", max_length=110)
+    name: Name = Field("", max_length=110)
     layout: str = Field("", description="Its width; that of the mix itself where it is empty.")
     strips: tuple[Identifier, ...] = Field((), description="What feeds it from now on.")
     reverb: bool = False
@@ -231,7 +231,7 @@ class SetGroup(Command):
 
     kind: Literal["group"] = "group"
     strips: Strips
-    name: str = _NAME
+    name: Name = _NAME
 
     def apply(self, mix: Mix) -> Mix:
         name = self.name.strip()
@@ -456,7 +456,7 @@ class Restore(Command):
 
     kind: Literal["restore"] = "restore"
     mix: Mix
-    words: str = Field("", max_length=200, description="What the history says of it.")
+    words: Name = Field("", max_length=200, description="What the history says of it.")
 
     def apply(self, mix: Mix) -> Mix:
         parts_held: tuple[Any, ...] = (*mix.strips, *mix.groups)

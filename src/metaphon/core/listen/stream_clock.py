@@ -15,6 +15,7 @@ TRUST_S = 0.5  # how long it goes on by the clock when nothing is reported
 _MOST_LEAD_S = 0.5
 _WIDER_S = 0.02  # for each gap
 _NARROWER_S = 0.008  # for each second in which less was used
+_FASTEST_CLOCK = 1.01  # of a listener's machine, against the one here
 _REMEMBERED = 20  # seconds, of which it is known how much was used
 # what a report that comes later than expected counts for: most often only the report is late
 _LATER_S = 0.005
@@ -43,6 +44,7 @@ class StreamClock:
     def begin(self) -> None:
         """From another place on: nothing has been sent or played."""
         self.sent = 0
+        self._opened_at = time.monotonic()
         self._reported_at: float | None = None  # None until sound flows
         self._began_at = 0.0  # when it would have begun had it played from then on without a gap
 
@@ -53,6 +55,9 @@ class StreamClock:
         None where that is not known.
         """
         now = time.monotonic()
+        # no more than was sent, nor than has had time to sound, whatever is reported
+        most_s = (now - self._opened_at) * _FASTEST_CLOCK + LEAD_S
+        frames = min(frames, self.sent, int(most_s * self._rate_hz))
         began = now - frames / self._rate_hz
         expected = self._reported_at is not None and not gap
         self._began_at = min(began, self._began_at + _LATER_S) if expected else began

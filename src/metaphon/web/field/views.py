@@ -274,7 +274,7 @@ def _named(control: Control) -> Control:
 @changes_mix
 def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Carry out a command; gives the list anew, and what a conversion did to each source."""
-    command = command_from(request)
+    command = command_from(request, mix_for(request, mix_id))
     mix, applied = carry_out(request, mix_id, command)
     return changed(
         request, mix, command.report(applied.before) if isinstance(command, Convert) else []

@@ -21,7 +21,7 @@ from metaphon.web.intake.models import LARGEST_BYTES, Arrival
 from metaphon.web.intake.tasks import check_arrival
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import mix_for, require_editor
-from metaphon.web.mixes.space import require_space
+from metaphon.web.mixes.space import require_space, reserving
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import View, fragment_of
 from metaphon.web.shell.posted import number_in
@@ -57,14 +57,15 @@ def create(request: HttpRequest, mix: Mix) -> HttpResponse:
     length = number_in(request.headers.get("Upload-Length", "")) or 0
     if not 1 <= length <= LARGEST_BYTES:
         raise InputError("This file is empty, or larger than a recording can be; choose another.")
-    require_space(mix, length)
-    arrival = Arrival.objects.create(
-        mix=mix,
-        user_id=int(request.user.pk or 0),
-        key=uuid.uuid4(),
-        name=_name_in(request.headers.get("Upload-Metadata", "")),
-        length=length,
-    )
+    with reserving():
+        require_space(mix, length)
+        arrival = Arrival.objects.create(
+            mix=mix,
+            user_id=int(request.user.pk or 0),
+            key=uuid.uuid4(),
+            name=_name_in(request.headers.get("Upload-Metadata", "")),
+            length=length,
+        )
     response = HttpResponse(status=201)
     response["Location"] = reverse("intake:arrival", args=[mix.pk, arrival.key])
     return response
@@ -77,7 +78,8 @@ def _name_in(metadata: str) -> str:
         name = base64.b64decode(pairs.get("filename", ""), validate=True).decode()
     except ValueError:
         name = ""
-    return PurePath(name.replace("\\", "/")).name[-255:] or "recording"
+    shown = "".join(letter if letter.isprintable() else " " for letter in name)
+    return PurePath(shown.replace("\\", "/")).name[-255:] or "recording"
 
 
 @takes(9)  # a piece of 8, and what goes with it

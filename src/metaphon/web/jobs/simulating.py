@@ -15,6 +15,7 @@ from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes.models import SpaceResponse
 from metaphon.web.mixes.recordings import keep
+from metaphon.web.mixes.space import require_own_space
 from metaphon.web.storage import scratch
 
 _SECONDS = 1800.0
@@ -60,6 +61,9 @@ def run(row: SpaceSimulation) -> None:
                 seconds=sound.shape[1] / rate_hz,
                 sample_rate_hz=rate_hz,
                 space=own_first.model_dump(mode="json"),
+                bytes=path.stat().st_size,
             )
+            if row.user is not None:
+                require_own_space(row.user, response.bytes)
             keep(response.file, path.name, path)
             response.save()

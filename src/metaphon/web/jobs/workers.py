@@ -5,6 +5,9 @@ from django.db import connection
 # one of each kind at a time, so that none waits behind a long one of another
 QUEUES = ("renders", "prints", "reports", "spaces", "surveys", "arrivals", "events", "upkeep")
 
+# where the other side may take its time
+AT_ONCE = {"events": 4}
+
 _ALIVE_S = 15.0  # a worker says that it is every few seconds
 _ALIVE = """
     select count(*) from procrastinate_workers

@@ -30,8 +30,8 @@ from metaphon.web.listen.monitor_source import document_heard
 from metaphon.web.listen.settings import Forgotten, read_settings
 from metaphon.web.mixes.connections import still_signed_in
 from metaphon.web.mixes.models import JournalEntry, Mix
-from metaphon.web.mixes.permissions import can_edit
-from metaphon.web.mixes.responses import on_this_machine
+from metaphon.web.mixes.permissions import User, can_edit
+from metaphon.web.mixes.responses import with_files_of
 from metaphon.web.mixes.watch import watch
 from metaphon.web.shell.posted import UNREADABLE, data_in
 
@@ -39,6 +39,8 @@ _MOST_EACH = 12  # connections of one person, each a process
 _MOST_SOURCES = 8  # states, references and results that an engine holds at once
 _LOOK_EVERY_S = 3.0  # whether the listener may still listen
 _LONGEST_MESSAGE = 500_000  # a path drawn by hand for some minutes
+_MOST_WAITING_BYTES = 1 << 23  # some 20 s of stereo; a listener who reads has far less
+_TOO_SLOW = {"message": "Your connection is too slow for this sound; some of it was left out."}
 _BROKE_OFF = {"message": "Listening broke off; it begins again.", "stopped": True}
 log = logging.getLogger(__name__)
 capacity = Capacity()
@@ -54,9 +56,9 @@ def first_engine_is_ready() -> None:
     trial.join()
 
 
-def _tried(preview: Any) -> dict[str, Any]:
+def _tried(preview: Any, mix: Mix, user: User) -> dict[str, Any]:
     """A command that is tried, its files where they lie. Raises InputError for what is none."""
-    return on_this_machine(read(preview)).model_dump(mode="json")
+    return with_files_of(read(preview), mix, user).model_dump(mode="json")
 
 
 def _from_now(wanted: Hearing, side: str) -> Hearing:
@@ -80,10 +82,15 @@ class Listener(AsyncWebsocketConsumer):
         if mix is None or _connections[self._who] >= _MOST_EACH:
             await self.close()
             return
+        _connections[self._who] += 1  # counted before anything is waited for
         self._given: set[str] = set()  # the sources that the engine has
         self._known: Document | None = None  # the mix that the engine has
         self._revision = -1  # and its revision
-        await self.accept()
+        try:
+            await self.accept()
+        except BaseException:  # it was gone before it had come
+            _connections[self._who] -= 1
+            raise
         here, there = _engines.Pipe()
         self._engine = _engines.Process(
             target=serve, args=(there, mix.sample_rate_hz, how()), daemon=True
@@ -92,13 +99,15 @@ class Listener(AsyncWebsocketConsumer):
             await asyncio.to_thread(self._engine.start)
         except (OSError, EOFError):  # what starts engines has ended, and is there at the next try
             log.exception("an engine could not be started")
+            _connections[self._who] -= 1
             await self.send(text_data=json.dumps(_BROKE_OFF))
             await self.close()
             return
-        _connections[self._who] += 1
         there.close()
         self._pipe = here
         self._out: asyncio.Queue[bytes | None] = asyncio.Queue()
+        self._waiting_bytes = 0  # of sound in it
+        self._is_behind = False  # whether sound was left out of late
         asyncio.get_running_loop().add_reader(here.fileno(), self._from_engine)
         works = (self._send_on(), self._follow(), self._watch_rights())
         self._tasks = [asyncio.create_task(work) for work in works]
@@ -157,11 +166,24 @@ class Listener(AsyncWebsocketConsumer):
                 data = self._pipe.recv_bytes()
                 if data[:1] == b"{":
                     self._count(json.loads(data))
+                elif self._is_too_far_behind(len(data)):
+                    continue
                 self._out.put_nowait(data)
         except (EOFError, OSError):
             if self._pipe is not None:
                 asyncio.get_running_loop().remove_reader(self._pipe.fileno())
             self._out.put_nowait(None)
+
+    def _is_too_far_behind(self, length: int) -> bool:
+        """Whether so much sound waits to be sent that this stretch is left out, which is said."""
+        if self._waiting_bytes + length <= _MOST_WAITING_BYTES:
+            self._waiting_bytes += length
+            self._is_behind = False
+            return False
+        if not self._is_behind:
+            self._is_behind = True
+            self._out.put_nowait(json.dumps(_TOO_SLOW).encode())
+        return True
 
     def _count(self, said: dict[str, Any]) -> None:
         """Keep what this listener costs the machine."""
@@ -177,6 +199,7 @@ class Listener(AsyncWebsocketConsumer):
                 await self.send(text_data=data.decode())
             else:
                 await self.send(bytes_data=data)
+                self._waiting_bytes -= len(data)
         await self.send(text_data=json.dumps(_BROKE_OFF))
         await self.close()
 
@@ -223,7 +246,7 @@ class Listener(AsyncWebsocketConsumer):
                 edit = message.get("edit")
                 self._tell(
                     "preview",
-                    await database_sync_to_async(_tried)(message["preview"]),
+                    await self._tried(message["preview"]),
                     str(message["control"]),
                     str(edit) if edit else None,
                 )
@@ -241,8 +264,16 @@ class Listener(AsyncWebsocketConsumer):
                 capacity.stops(self)
             self._tell("do", wish.model_dump())
 
+    @database_sync_to_async
+    def _tried(self, preview: Any) -> dict[str, Any]:
+        return _tried(preview, self._row(), self.user)
+
+    @database_sync_to_async
+    def _settings(self, state: Any) -> tuple[Hearing, list[Forgotten]]:
+        return read_settings(state, self._row(), self.user)
+
     async def _state(self, state: Any) -> None:
-        wanted, forgotten = await database_sync_to_async(read_settings)(state, self.user)
+        wanted, forgotten = await self._settings(state)
         for side in ("a", "b"):
             source = getattr(wanted.monitor_sources, side).source
             if source in self._given:

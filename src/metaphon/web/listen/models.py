@@ -42,6 +42,7 @@ class UserFile(models.Model):
     kind = models.CharField(max_length=10, choices=Kind)
     name = models.CharField(max_length=255)
     file = models.FileField(upload_to=user_file_path, max_length=255)
+    bytes = models.PositiveBigIntegerField(default=0)
 
     class Meta:
         ordering = ["name", "pk"]

@@ -13,8 +13,9 @@ from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
 from metaphon.core.listen.wishes import Hearing
 from metaphon.web.listen.monitor_source import LostSetting, SettingPath, monitor_of
+from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User
-from metaphon.web.mixes.responses import on_this_machine
+from metaphon.web.mixes.responses import with_files_of
 from metaphon.web.shell.posted import as_object
 
 _MOST = 100  # settings that are left out one by one
@@ -28,13 +29,15 @@ class Forgotten:
     sentence: str
 
 
-def read_settings(raw: Any, user: User) -> tuple[Hearing, list[Forgotten]]:
+def read_settings(raw: Any, mix: Mix, user: User) -> tuple[Hearing, list[Forgotten]]:
     """Read the settings of a listener.
 
     Parameters
     ----------
     raw : Any
         What the page sent, of any shape.
+    mix : Mix
+        What is listened to; responses that it uses may be named.
     user : User
         Whose files of their own may be named.
 
@@ -48,7 +51,7 @@ def read_settings(raw: Any, user: User) -> tuple[Hearing, list[Forgotten]]:
     for _ in range(_MOST):
         try:
             monitor = monitor_of(state.get("monitor") or {}, user)
-            sides = _with_files(as_object(state.get("monitor_sources") or {}))
+            sides = _with_files(as_object(state.get("monitor_sources") or {}), mix, user)
             return Hearing.model_validate(
                 {**state, "monitor": monitor, "monitor_sources": sides}
             ), forgotten
@@ -96,14 +99,14 @@ def _left_out(state: Any, path: SettingPath) -> SettingPath:
     return at
 
 
-def _with_files(sides: dict[str, Any]) -> dict[str, Any]:
+def _with_files(sides: dict[str, Any], mix: Mix, user: User) -> dict[str, Any]:
     """Both sides, the files of what one tries where they lie."""
     found = {}
     for side, one in sides.items():
         found[side] = dict(as_object(one))
         if trying := found[side].get("trying"):
             try:
-                command = on_this_machine(read(json.loads(str(trying))))
+                command = with_files_of(read(json.loads(str(trying))), mix, user)
             except (InputError, ValueError):
                 raise LostSetting(
                     ("monitor_sources", side, "trying"), "What was tried out is no longer there."

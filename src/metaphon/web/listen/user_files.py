@@ -23,6 +23,7 @@ from metaphon.web.listen.monitor_source import monitor_of
 from metaphon.web.mixes.models import discard
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import keep, store
+from metaphon.web.mixes.space import require_own_space, reserving
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.posted import data_in
 
@@ -88,9 +89,12 @@ def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
         raise InputError(str(error).replace(checked.name, name)) from None
     finally:
         checked.rename(path)
-    row = UserFile(user_id=int(request.user.pk or 0), kind=kind, name=name)
-    keep(row.file, f"{uuid.uuid4().hex}{suffix}", path)
-    row.save()
+    length = path.stat().st_size
+    row = UserFile(user_id=int(request.user.pk or 0), kind=kind, name=name, bytes=length)
+    with reserving():
+        require_own_space(request.user, length)
+        keep(row.file, f"{uuid.uuid4().hex}{suffix}", path)
+        row.save()
     return JsonResponse({"key": f"own:{row.pk}", "name": name})
 
 

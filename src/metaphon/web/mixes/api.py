@@ -12,14 +12,14 @@ from django.core.exceptions import PermissionDenied
 from django.http import HttpRequest, JsonResponse
 from django.views.decorators.csrf import csrf_exempt
 
-from metaphon.core.edits.registry import Batch, read_all
+from metaphon.core.edits.registry import MOST_COMMANDS, Batch, read_all
 from metaphon.core.errors import InputError, StaleEdit
 from metaphon.core.files.mixdoc import with_all_files
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.access import user_of
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import User, can_edit
-from metaphon.web.mixes.responses import on_this_machine
+from metaphon.web.mixes.responses import with_files_of
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.shell.posted import data_in
 
@@ -86,8 +86,12 @@ def edits(request: HttpRequest, mix: Mix, user: User) -> JsonResponse:
     if len(request.body) > _LONGEST:
         raise InputError("This is too much at once; send fewer commands.")
     data = data_in(request.body, 'This is no JSON; send {"commands": [...]}.')
-    commands = [on_this_machine(command) for command in read_all(data)]
+    commands = [with_files_of(command, mix, user) for command in read_all(data)]
     seen = data.get("seen") if isinstance(data, dict) else None
+    if len(commands) > MOST_COMMANDS:
+        raise InputError(
+            f"Send at most {MOST_COMMANDS:,} commands at once; these are {len(commands):,}."
+        )
     command = commands[0] if len(commands) == 1 else Batch(commands=tuple(commands))
     applied = journal.apply(
         mix, user, command, seen if isinstance(seen, int) else None, may_overwrite=False

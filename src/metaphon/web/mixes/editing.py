@@ -11,13 +11,14 @@ from metaphon.core.edits.registry import read
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import can_edit, mix_for
-from metaphon.web.mixes.responses import on_this_machine
+from metaphon.web.mixes.responses import with_files_of
 from metaphon.web.shell.posted import data_in, number_in
 
 
-def command_from(request: HttpRequest) -> Command:
+def command_from(request: HttpRequest, mix: Mix) -> Command:
     """The command that was posted, as JSON. Raises InputError in one sentence."""
-    return on_this_machine(read(data_in(request.POST.get("command", ""))))
+    command = read(data_in(request.POST.get("command", "")))
+    return with_files_of(command, mix, request.user)
 
 
 def carry_out(
@@ -25,7 +26,7 @@ def carry_out(
 ) -> tuple[Mix, journal.Applied]:
     """Apply the command that was posted, or another, against what the page showed."""
     mix = mix_for(request, mix_id)
-    wanted = command or command_from(request)
+    wanted = command or command_from(request, mix)
     return mix, journal.apply(
         mix, request.user, wanted, seen(request), request.POST.get("edit", "")
     )

@@ -10,10 +10,12 @@ import hmac
 import json
 import secrets
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from django.conf import settings
-from django.db import transaction
+from django.db import connection, transaction
 from django.utils.timezone import now
 from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
@@ -32,6 +34,8 @@ KINDS = {
     TRIED: "The address is tried.",
 }
 _PREFIX = "whsec_"
+_TURN_S = 2
+_LOCK = 7_301_002  # of PostgreSQL's advisory locks
 _TRIES = RetryStrategy(max_attempts=8, exponential_wait=4)  # the last after some six hours
 
 
@@ -68,6 +72,28 @@ def tell_address(*, address_id: int, message_id: str, body: str) -> None:
     row = EventAddress.objects.filter(pk=address_id).first()
     if row is None:
         return
+    with _turn_of(row.user_id) as is_free:
+        if is_free:
+            _post(row, message_id, body)
+            return
+    again = tell_address.configure(schedule_in={"seconds": _TURN_S})
+    again.defer(address_id=address_id, message_id=message_id, body=body)
+
+
+@contextmanager
+def _turn_of(user_id: int) -> Iterator[bool]:
+    """Whether nothing else is being sent for somebody, so that no one takes all the senders."""
+    with connection.cursor() as cursor:
+        cursor.execute("select pg_try_advisory_lock(%s, %s)", [_LOCK, user_id])
+        (is_free,) = cursor.fetchone()
+        try:
+            yield is_free
+        finally:
+            if is_free:
+                cursor.execute("select pg_advisory_unlock(%s, %s)", [_LOCK, user_id])
+
+
+def _post(row: EventAddress, message_id: str, body: str) -> None:
     at = str(int(now().timestamp()))
     headers = {
         "Content-Type": "application/json",

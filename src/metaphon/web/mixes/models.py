@@ -214,13 +214,20 @@ class SpaceResponse(models.Model):
     Those of one space have its title in common. `space` is what it was made of, where it was.
     """
 
-    user = models.ForeignKey(settings.AUTH_USER_MODEL, models.SET_NULL, null=True, blank=True)
+    user = models.ForeignKey(
+        settings.AUTH_USER_MODEL,
+        models.SET_NULL,
+        null=True,
+        blank=True,
+        related_name="space_responses",
+    )
     title = models.CharField(max_length=120)
     microphone = models.CharField(max_length=60, blank=True)
     file = models.FileField(upload_to=response_path, max_length=255)
     shared = models.BooleanField(default=False)
     channels = models.PositiveSmallIntegerField()
     seconds = models.FloatField()
+    bytes = models.PositiveBigIntegerField(default=0)
     sample_rate_hz = models.PositiveIntegerField()
     space = models.JSONField(null=True, blank=True)
     created_at = models.DateTimeField(auto_now_add=True)

@@ -4,13 +4,15 @@ import http.client
 import ipaddress
 import socket
 import ssl
+import threading
+from contextlib import suppress
 from urllib.parse import SplitResult, urlsplit
 
 from django.conf import settings
 
 from metaphon.core.errors import InputError
 
-_PATIENCE_S = 10.0
+_PATIENCE_S = 10.0  # for all of a call
 _LONGEST = 1000
 
 
@@ -35,13 +37,17 @@ def post(url: str, body: bytes, headers: dict[str, str]) -> None:
     parts = _parts(url)
     machine = _machine(parts)
     connection = _Straight(parts, machine)
+    hanging_up = threading.Timer(_PATIENCE_S, connection.hang_up)
+    hanging_up.start()
     try:
         path = parts.path or "/"
         connection.request("POST", f"{path}?{parts.query}" if parts.query else path, body, headers)
         status = connection.getresponse().status
-    except (OSError, http.client.HTTPException) as error:
-        raise NotTaken(f"It does not answer ({_why(error)}).") from error
+    except (OSError, ValueError, AttributeError, http.client.HTTPException) as error:
+        why = "too slow" if connection.is_hung_up else _why(error)
+        raise NotTaken(f"It does not answer ({why}).") from error
     finally:
+        hanging_up.cancel()
         connection.close()
     if not 200 <= status < 300:
         raise NotTaken(f"It answers {status}.")
@@ -55,12 +61,20 @@ class _Straight(http.client.HTTPConnection):
         port = parts.port or (443 if secure else 80)
         super().__init__(str(parts.hostname), port, timeout=_PATIENCE_S)
         self._machine, self._secure = machine, secure
+        self.is_hung_up = False
 
     def connect(self) -> None:
         self.sock = socket.create_connection((self._machine, self.port), _PATIENCE_S)
         if self._secure:
             context = ssl.create_default_context()
             self.sock = context.wrap_socket(self.sock, server_hostname=self.host)
+
+    def hang_up(self) -> None:
+        """End it from another thread; a time for each piece of an answer is none for all of it."""
+        self.is_hung_up = True
+        if self.sock is not None:
+            with suppress(OSError):
+                self.sock.shutdown(socket.SHUT_RDWR)
 
 
 def _parts(text: str) -> SplitResult:
@@ -85,10 +99,37 @@ def _machine(parts: SplitResult) -> str:
     except (OSError, UnicodeError):
         raise NotTaken(f"{parts.hostname} is not found.") from None
     machines = [str(one[4][0]) for one in found]
-    inside = [one for one in machines if not ipaddress.ip_address(one.split("%")[0]).is_global]
-    if inside and not settings.EVENTS_INSIDE:
+    if not settings.EVENTS_INSIDE and not all(map(is_outside, machines)):
         raise NotTaken(f"{parts.hostname} lies inside this network, where nothing is told.")
     return machines[0]
+
+
+def is_outside(machine: str) -> bool:
+    """Whether an address is one of the public internet, and stays so wherever it is carried.
+
+    An IPv6 address may carry an IPv4 one (mapped, compatible, translated by NAT64 after RFC 6052,
+    6to4, Teredo); then each that it carries counts too.
+    """
+    address = ipaddress.ip_address(machine.split("%")[0])
+    if isinstance(address, ipaddress.IPv4Address):
+        return _is_public(address)
+    carried = [address.ipv4_mapped, address.sixtofour, *(address.teredo or ())]
+    if address in _COMPATIBLE or any(address in network for network in _NAT64):
+        carried.append(ipaddress.IPv4Address(int(address) & 0xFFFF_FFFF))
+    found = [one for one in carried if one is not None]
+    if address.ipv4_mapped is not None or address in _NAT64[0]:
+        return all(map(_is_public, found))  # itself of no network of its own
+    return _is_public(address) and all(map(_is_public, found))
+
+
+def _is_public(address: ipaddress.IPv4Address | ipaddress.IPv6Address) -> bool:
+    is_old_site = isinstance(address, ipaddress.IPv6Address) and address.is_site_local
+    is_special = address.is_multicast or address.is_reserved or address.is_unspecified
+    return address.is_global and not is_special and not is_old_site
+
+
+_COMPATIBLE = ipaddress.ip_network("::/96")
+_NAT64 = (ipaddress.ip_network("64:ff9b::/96"), ipaddress.ip_network("64:ff9b:1::/48"))
 
 
 def _why(error: Exception) -> str:

@@ -4,12 +4,14 @@ from pathlib import Path
 from typing import Any
 
 from django.core.files.storage import default_storage
+from django.db.models import Q
 
 from metaphon.core.edits.command import Command
 from metaphon.core.edits.registry import with_files
 from metaphon.core.errors import InputError
 from metaphon.core.spaces.shipped import DISTANCES, FOLDER, MICROPHONES, SPACES, Shipped
-from metaphon.web.mixes.models import SpaceResponse
+from metaphon.web.mixes.models import Mix, Processor, SpaceResponse
+from metaphon.web.mixes.permissions import User
 
 _SHIPPED = "shipped/"
 # what ships, by the name of each response: its space, its microphone, its distance
@@ -65,20 +67,26 @@ def found(parameters: dict[str, Any]) -> dict[str, Any]:
     return {**parameters, "file": path_of(file)} if file else parameters
 
 
-def on_this_machine(command: Command) -> Command:
-    """A command from outside, its files where they lie.
+def with_files_of(command: Command, mix: Mix, user: User) -> Command:
+    """A command from outside, the files that it names where they lie on this machine.
 
-    Raises InputError for a file that is neither in storage nor shipped.
+    A file may be a response that ships, one that this person may choose or the mix has already,
+    or a recording of the mix. Raises InputError for any other, whether it exists or not.
     """
-    return with_files(command, _here)
+    return with_files(command, lambda file: _usable(str(file), mix, user))
 
 
-def _here(file: Path) -> Path:
-    shipped = str(file).startswith(_SHIPPED)
-    place = path_of(str(file)) if shipped else _root() / file
-    if place.parent != FOLDER and not place.resolve().is_relative_to(_root().resolve()):
-        raise InputError(f"The file {file.name} is not kept here; bring it in first.")
-    return place
+def _usable(name: str, mix: Mix, user: User) -> Path:
+    responses = SpaceResponse.objects.filter(file=name)
+    is_usable = (
+        name in SHIPPED_RESPONSES
+        or responses.filter(Q(user=user.pk) | Q(shared=True)).exists()
+        or Processor.objects.filter(strip__mix=mix, parameters__file=name).exists()
+        or mix.audio_files.filter(file=name).exists()
+    )
+    if not is_usable:
+        raise InputError(f"The file {Path(name).name} is not kept here; bring it in first.")
+    return path_of(name)
 
 
 def _root() -> Path:

@@ -24,6 +24,7 @@ from metaphon.web.jobs.tasks import simulate_space
 from metaphon.web.mixes.models import Mix, Processor, SpaceResponse, discard
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.recordings import keep
+from metaphon.web.mixes.space import require_own_space, reserving
 from metaphon.web.reverb.catalogue import responses_of
 from metaphon.web.shell.controls import numeric_of
 
@@ -232,22 +233,31 @@ def bring(path: Path, name: str, user: User) -> SpaceResponse:
             channels=channels,
             seconds=frames / rate_hz,
             sample_rate_hz=rate_hz,
+            bytes=made.stat().st_size,
         )
-        keep(response.file, made.name, made)
-        response.save()
+        with reserving():
+            require_own_space(user, response.bytes)
+            keep(response.file, made.name, made)
+            response.save()
     return response
 
 
-def let_go(response: SpaceResponse) -> None:
-    """Delete a response that no mix uses. Raises InputError where one does."""
-    using = Processor.objects.filter(parameters__file=response.stored_as).select_related(
-        "strip__mix"
-    )
-    found = using.first()
-    if found is not None:
+def let_go(response: SpaceResponse, user: User) -> None:
+    """Delete a response that no mix uses.
+
+    Raises InputError where one does, by name where this person takes part in it.
+    """
+    using = Processor.objects.filter(parameters__file=response.stored_as)
+    own = using.filter(strip__mix__members__user=user.pk).select_related("strip__mix").first()
+    if own is not None:
         raise InputError(
-            f"{found.strip.name} of {found.strip.mix.title} uses this response; choose another "
+            f"{own.strip.name} of {own.strip.mix.title} uses this response; choose another "
             "there first."
+        )
+    if using.exists():
+        raise InputError(
+            "A mix of somebody else uses this response, which was shared; it stays until that mix "
+            "has another."
         )
     response.delete()
     discard(response.file)

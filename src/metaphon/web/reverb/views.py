@@ -20,7 +20,7 @@ from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix, SpaceResponse
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.responses import on_this_machine, path_of
+from metaphon.web.mixes.responses import path_of, with_files_of
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.reverb import building, catalogue, decays, sends, tails
 from metaphon.web.shell.bodies import takes
@@ -67,8 +67,10 @@ def edit(request: HttpRequest, mix_id: int) -> HttpResponse:
 @fragment_of("reverb:show")
 def decay_line(request: HttpRequest, mix_id: int) -> HttpResponse:
     """The line of the decay that a command would set, tried and not kept."""
-    document = document_of(mix_for(request, mix_id))
-    command = on_this_machine(read(data_in(request.GET.get("command", ""))))
+    mix = mix_for(request, mix_id)
+    document = document_of(mix)
+    command = read(data_in(request.GET.get("command", "")))
+    command = with_files_of(command, mix, request.user)
     strip = apply(document, command).find_strip(request.GET.get("strip", ""))
     place = number_in(request.GET.get("place", "")) or 0
     if strip is None or place >= len(strip.chain):
@@ -147,7 +149,7 @@ def share(request: HttpRequest, mix_id: int, response_id: int) -> HttpResponse:
 def forget(request: HttpRequest, mix_id: int, response_id: int) -> HttpResponse:
     """Delete a response of one's own that no mix uses."""
     mix = mix_for(request, mix_id)
-    building.let_go(_own(request, response_id))
+    building.let_go(_own(request, response_id), request.user)
     return _drawn(request, mix)
 
 

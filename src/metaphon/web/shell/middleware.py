@@ -3,6 +3,7 @@ traceback.
 """
 
 from collections.abc import Callable
+from typing import Any
 
 from axes.helpers import get_cool_off
 from django.core.exceptions import PermissionDenied
@@ -12,7 +13,7 @@ from django.shortcuts import render
 from metaphon.core.errors import DISK_FULL, InputError, StaleEdit, disk_is_full
 from metaphon.web.shell.faults import passing
 from metaphon.web.shell.password_pool import RETRY_AFTER_S, TooManySignIns
-from metaphon.web.shell.posted import UNREADABLE, holds_nul
+from metaphon.web.shell.posted import UNREADABLE, holds_control
 
 
 class PlainWords:
@@ -28,7 +29,9 @@ class PlainWords:
         sent = [*request.GET.values(), *map(str, named.values())]
         if request.method == "POST":
             sent += request.POST.values()
-        return said(request, UNREADABLE, 422) if holds_nul(sent) else None
+            files: Any = request.FILES
+            sent += [str(file.name) for file in files.values()]
+        return said(request, UNREADABLE, 422) if holds_control(sent) else None
 
     def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
         if isinstance(error, StaleEdit):

@@ -1,12 +1,14 @@
 """Reading what pages and scripts send: one parser a kind, for anything at all."""
 
 import json
+import re
 from typing import Any
 
 from metaphon.core.errors import InputError
 
 UNREADABLE = "The page sent something that cannot be read; load it again."
 _NUL = "\\u0000"  # as JSON writes it; one that stands there itself is no JSON
+_CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
 _DIGITS = 18  # of a number that a row can have
 
 
@@ -41,6 +43,6 @@ def number_in(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdecimal() and len(text) <= _DIGITS else None
 
 
-def holds_nul(texts: Any) -> bool:
-    """Whether one of some texts has a NUL in it, which no database keeps."""
-    return any("\0" in text for text in texts)
+def holds_control(texts: Any) -> bool:
+    """Whether one of some texts has a control character in it, but for tabs and ends of lines."""
+    return any(_CONTROL.search(text) for text in texts)

@@ -4,6 +4,7 @@ import asyncio
 import json
 import logging
 import time
+from collections import Counter
 from collections.abc import Coroutine
 from contextlib import suppress
 from datetime import timedelta
@@ -28,6 +29,8 @@ from metaphon.web.together.models import Decision, Presence
 _LOOK_EVERY_S = 3.0
 _GONE_AFTER = timedelta(seconds=12)
 _LONGEST = 6000
+_MOST_EACH = 60  # open pages of one person
+_open_pages: Counter[int] = Counter()
 _MOST_EDITS = 20  # that a page is told of one by one
 log = logging.getLogger(__name__)
 _NONSENSE = (KeyError, TypeError, AttributeError, ValueError)
@@ -48,7 +51,16 @@ class Around(AsyncWebsocketConsumer):
     async def connect(self) -> None:
         self.user = self.scope["user"]
         self.mix_id = int(self.scope["url_route"]["kwargs"]["mix_id"])
-        self._key = await self._come()
+        self._key: Any = None
+        if not self.user.is_authenticated or _open_pages[self.user.pk] >= _MOST_EACH:
+            await self.close()
+            return
+        _open_pages[self.user.pk] += 1  # counted before anything is waited for
+        try:
+            self._key = await self._come()
+        finally:
+            if self._key is None:
+                self._leave()
         if self._key is None:
             await self.close()
             return
@@ -57,6 +69,7 @@ class Around(AsyncWebsocketConsumer):
         try:
             await self.accept()
         except BaseException:  # it was gone before it had come
+            self._leave()
             await self._go()
             raise
         works = (self._follow(), self._listen(), self._stay())
@@ -77,7 +90,13 @@ class Around(AsyncWebsocketConsumer):
             return
         for task in self._tasks:
             task.cancel()
+        self._leave()
         await self._go()
+
+    def _leave(self) -> None:
+        _open_pages[self.user.pk] -= 1
+        if not _open_pages[self.user.pk]:
+            del _open_pages[self.user.pk]
 
     async def receive(self, text_data: str | None = None, bytes_data: bytes | None = None) -> None:
         with suppress(InputError, ValidationError, *_NONSENSE):  # nonsense says nothing

@@ -14,7 +14,7 @@ from procrastinate import App, exceptions
 from procrastinate.contrib.django import app
 from procrastinate.jobs import Status
 
-from metaphon.web.jobs.workers import QUEUES
+from metaphon.web.jobs.workers import AT_ONCE, QUEUES
 
 log = logging.getLogger(__name__)
 _HEARTBEAT_S = 3.0
@@ -70,7 +70,7 @@ async def _work(worker_app: App, wait: bool) -> None:
 async def _serve(worker_app: App, queue: str, wait: bool) -> None:
     await worker_app.run_worker_async(
         queues=[queue],
-        concurrency=1,
+        concurrency=AT_ONCE.get(queue, 1),
         wait=wait,
         fetch_job_polling_interval=1.0,
         update_heartbeat_interval=_HEARTBEAT_S,
