@@ -74,8 +74,9 @@ class Handover(BrowserTest):
         cell.uncheck()
         page.reload()
         expect(cell).to_have_count(0)
-        for box in page.locator("#targets input[name=targets]:checked").all():
-            box.uncheck()
+        ticked = page.locator("#targets input[name=targets]:checked")
+        while ticked.count():
+            ticked.first.uncheck()
         expect(page.locator("#count")).to_have_text("0 files of sound")
         page.click("button:has-text('Hand over')")
         expect(page.locator("#messages")).to_contain_text("No target")

@@ -346,16 +346,16 @@ class Live(BrowserTest):
         self.begin_at(page, "listen/")
         cases = (
             (1800, "29.97drop", "00:01:00;02"),
-            (1799, "29.97df", "00:00:59;29"),
-            (17982, "29.97df", "00:10:00;00"),
-            (107892, "29.97df", "01:00:00;00"),
+            (1799, "29.97drop", "00:00:59;29"),
+            (17982, "29.97drop", "00:10:00;00"),
+            (107892, "29.97drop", "01:00:00;00"),
             (107892, "29.97", "00:59:56:12"),
             (90000, "25", "01:00:00:00"),
             (36, "24", "00:00:01:12"),
             (45, "30", "00:00:01:15"),
         )
         for count, form, words in cases:
-            rate = {"29.97df": 30000 / 1001, "29.97": 30000 / 1001}.get(form, float(form[:2]))
+            rate = {"29.97drop": 30000 / 1001, "29.97": 30000 / 1001}.get(form, float(form[:2]))
             frame = -(-count * 48000 // rate)
             shown, back = page.evaluate(
                 "([frame, form]) => import('/static/listen/timecode.js').then(({ shown, read }) => "

@@ -145,9 +145,8 @@ class Exchanged(FolderTest):
             self.update(loud)
 
     def update(self, told: Exchange) -> Update:
-        return update_from(
-            self.document, told, self.recordings, lambda file, name: AddTrack(name=name, file=file)
-        )
+        new_tracks = {file: AddTrack(name="", file=file) for file in self.recordings}
+        return update_from(self.document, told, self.recordings, new_tracks)
 
     def taken_in(self, text: str) -> Mix:
         mix = self.document

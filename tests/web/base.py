@@ -17,7 +17,7 @@ from django.urls import reverse
 
 from metaphon.core.document.mix import Mix as Document
 from metaphon.web.intake.models import Arrival
-from metaphon.web.intake.tasks import check_arrival
+from metaphon.web.intake.tasks import check_arrival, make_timecode
 from metaphon.web.mixes import snapshots
 from metaphon.web.mixes.models import Member, Mix, Strip, Target
 from metaphon.web.mixes.snapshots import document_of
@@ -148,6 +148,13 @@ class WebTest(TestCase):
         arrival = self.upload(name, recording(noise(1, 0.5) if sound is None else sound))
         self.assertEqual(arrival.status, "done", arrival.message)
         return self.mix.strips.get(name=arrival.track)
+
+    def timecode_made(self, view: str, /, **data: object) -> Any:
+        """Have timecode made and wait for it."""
+        answer = self.post(view, **data)
+        for known in self.taken_from_queue("make_timecode"):
+            make_timecode(**known)
+        return answer
 
     def taken_from_queue(self, task: str) -> list[dict[str, Any]]:
         """What waits for a worker under the name of a task, first come first, and waits no more."""

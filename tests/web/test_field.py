@@ -103,7 +103,7 @@ class FieldTest(FieldBase):
             [(o["name"], o["mode"]) for o in shown],
             [("one", "object"), ("two", "object"), ("three", "bed")],
         )
-        self.assertEqual(page.context["layout"].name, "4+7+0")
+        self.assertEqual(page.context["layout"].name, "0+2+0")  # what the mix is made for
         for panner in ("vector", "projection"):
             judged = self.client.get(self.url("field:show"), {"layout": "0+5+0", "truth": panner})
             self.assertContains(judged, "° wide</title>", count=48 * 24)

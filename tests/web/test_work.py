@@ -438,7 +438,7 @@ class Timecode(WebTest):
             "is no timecode", self.said(self.post("intake:timecode", rate="25", start="9"))
         )
         self.assertIn("from the list", self.said(self.post("intake:timecode", rate="26")))
-        self.post("intake:timecode", rate="25", start="10:00:00:00")
+        self.timecode_made("intake:timecode", rate="25", start="10:00:00:00")
         strip = self.mix.strips.get(name="Timecode 25")
         self.assertTrue(strip.resting)
         made = AudioFile.objects.get(name="Timecode 25.wav")
@@ -462,10 +462,12 @@ class Timecode(WebTest):
 
     def test_how_far_a_recorder_is_out_is_found(self) -> None:
         """By the timecode of the mix; wherever the clip of its take was put."""
-        self.post("intake:timecode", rate="25", start="10:00:00:00")
+        self.timecode_made("intake:timecode", rate="25", start="10:00:00:00")
         for frames, words in (("7", "7.0 frames ahead of"), ("-12", "12.0 frames behind")):
             with self.subTest(frames):
-                self.post("intake:record_timecode", rate="25", start="10:00:00:00", frames=frames)
+                self.timecode_made(
+                    "intake:record_timecode", rate="25", start="10:00:00:00", frames=frames
+                )
                 audio = AudioFile.objects.order_by("pk").last()
                 assert audio is not None
                 said = self.post("intake:read_timecode", audio.pk)["HX-Trigger"]

@@ -9,6 +9,7 @@ from metaphon.core.adm.model import Element, Path
 from metaphon.core.adm.reading import children, parsed, path_of
 from metaphon.core.adm.writing import object_blocks
 from metaphon.core.errors import InputError
+from metaphon.core.foreign import reads_foreign
 
 
 def written(
@@ -36,6 +37,7 @@ def written(
     return ElementTree.tostring(root, encoding="unicode", xml_declaration=True) + "\n"
 
 
+@reads_foreign
 def read(text: str) -> tuple[bool, NDArray[np.float64], NDArray[np.float64]]:
     """The path in the first channel format of an XML text.
 

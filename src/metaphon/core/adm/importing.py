@@ -2,7 +2,7 @@
 
 import re
 import struct
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -24,10 +24,14 @@ from metaphon.core.document.positions import FORMS, Coordinates
 from metaphon.core.document.value_paths import range_of_field, within
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import AudioWriter, ClipReader, probe
+from metaphon.core.files.broadcast_wave import time_reference_samples
+from metaphon.core.files.channel_labels import layout_told
 from metaphon.core.files.wave_chunks import chunk, chunks
+from metaphon.core.foreign import reads_foreign
 from metaphon.core.spatial.layouts import LAYOUTS, Layout
 
 _STRETCH = 1 << 16
+_SAYS_LAYOUT_FROM = 3  # channels; fewer are mono and stereo
 _STEEP_SAMPLES = 2.5  # what moves in less is a step
 _DECIMALS = 6
 _HOLD = CURVES.index("hold")
@@ -36,6 +40,26 @@ _HOLD = CURVES.index("hold")
 def has_definition(path: FilePath) -> bool:
     """Whether a file says what its channels are."""
     return any(kind in (b"axml", b"chna") for kind, _, _ in chunks(path))
+
+
+@dataclass(frozen=True)
+class Claims:
+    """What a recording says of itself: when it began in samples, its layout, whether it is ADM."""
+
+    time_reference_samples: int | None
+    layout: str
+    is_defined: bool
+
+
+@reads_foreign
+def claims_of(path: FilePath, channels: int, container: str) -> Claims:
+    """Read what a recording says of itself; an empty layout where it does not say."""
+    says_layout = container in ("WAV", "FLAC") and channels >= _SAYS_LAYOUT_FROM
+    return Claims(
+        time_reference_samples(path),
+        layout_told(path, channels) if says_layout else "",
+        container == "WAV" and has_definition(path),
+    )
 
 
 def definition_of(path: FilePath) -> Definition:
@@ -56,6 +80,7 @@ def definition_of(path: FilePath) -> Definition:
     return from_xml(shown, rows, channels)
 
 
+@reads_foreign
 def import_file(path: FilePath, folder: FilePath, name: str = "") -> tuple[Mix, tuple[str, ...]]:
     """Make a mix of a file with an audio definition.
 

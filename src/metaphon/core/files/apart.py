@@ -21,6 +21,7 @@ from metaphon.core.presence import Bring, brought_by, how, present
 T = TypeVar("T")
 MEMORY_BYTES = 3 << 30  # beside what a process has that has only begun
 SECONDS = 60.0  # of work, and as much again for each so many bytes
+TEXT_SECONDS = 15.0  # for a text that came with a request, which waits
 _BYTES_A_SECOND = 1 << 20
 _PATIENCE = 4.0  # times the seconds of work: a busy machine may take longer by the clock
 _TELL_EVERY_S = 0.2
@@ -33,8 +34,8 @@ _readers.set_forkserver_preload([__name__, "metaphon.core.files.intake"])
 def read_apart(
     work: Callable[..., T],
     *arguments: Any,
-    path: Path,
     name: str,
+    path: Path | None = None,
     progress: Callable[[float], None] | None = None,
     memory_bytes: int = MEMORY_BYTES,
     seconds: float | None = None,
@@ -47,8 +48,10 @@ def read_apart(
         A function of a module; where there is `progress`, it takes one too, as its last argument.
     arguments
         Of the work; they and the result must be such as can be pickled.
-    path, name
-        The file that it reads, and what to call it in messages.
+    name
+        What to call the file in messages.
+    path
+        The file that it reads, where it is not given as text.
     progress
         Is told now and then how much is done, 0 to 1.
     memory_bytes, seconds
@@ -60,7 +63,9 @@ def read_apart(
         As the work does, and in one sentence where it wants more than it may take or breaks down;
         MachineBusy where it was the machine that gave it too little.
     """
-    seconds = seconds or SECONDS + present(path).stat().st_size / _BYTES_A_SECOND
+    if seconds is None:
+        seconds = SECONDS if path else TEXT_SECONDS
+        seconds += present(path).stat().st_size / _BYTES_A_SECOND if path else 0.0
     try:
         return work_apart(work, *arguments, progress=progress, limits=(memory_bytes, seconds))
     except TooMuch as error:

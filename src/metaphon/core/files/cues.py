@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from metaphon.core.files.wave_chunks import chunks
+from metaphon.core.foreign import reads_foreign
 
 _POINT = struct.Struct("<II4sIII")
 _LATEST = 0xFFFFFFFF
@@ -40,6 +41,7 @@ def _label(number: int, name: str) -> bytes:
     return b"labl" + struct.pack("<I", len(text)) + text + b"\0" * (len(text) % 2)
 
 
+@reads_foreign
 def cues_of(path: Path) -> list[Cue]:
     """The cues of a WAVE file in order of time; none of another, or where they cannot be read."""
     places: dict[int, int] = {}

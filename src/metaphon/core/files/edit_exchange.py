@@ -16,11 +16,14 @@ from urllib.parse import unquote, urlsplit
 import opentimelineio as otio
 
 from metaphon.core.document.mix import COLOURS, LONGEST_NOTE, Colour, Mix, heard_s
+from metaphon.core.document.part import LATEST_S
 from metaphon.core.document.start_time import seconds_at, start_s, timecode_at
 from metaphon.core.errors import InputError
 from metaphon.core.files.tables import as_csv
+from metaphon.core.foreign import reads_foreign
 
 _MOST = 20_000
+_NONSENSE = (ValueError, KeyError, TypeError, AttributeError, OverflowError, RecursionError)
 _CLIP_COLUMNS = (
     "track",
     "recording",
@@ -200,6 +203,7 @@ def markers_table(mix: Mix) -> str:
     return as_csv(("at_s", "name", "timecode", "id"), rows)
 
 
+@reads_foreign
 def taken(text: str, name: str, mix: Mix | None = None) -> Exchange:
     """Read what another program gives; a table may say times by the timecode of the mix alone.
 
@@ -227,7 +231,7 @@ def _from_timeline(text: str, name: str) -> Exchange:
         return Exchange(tuple(_clips_of(timeline)), tuple(_markers_of(timeline)), looks)
     except InputError:
         raise
-    except (otio.exceptions.OTIOError, ValueError, KeyError, TypeError):
+    except (otio.exceptions.OTIOError, *_NONSENSE):
         raise InputError(
             f"{name} is no OpenTimelineIO document that can be read; export it again."
         ) from None
@@ -288,15 +292,20 @@ def _markers_of(timeline: Any) -> Iterator[PlacedMarker]:
         own = marker.metadata.get(_OWN, {})
         known = str(own.get("id", "")) if isinstance(own, Mapping) else ""
         at_s = max(marker.marked_range.start_time.to_seconds(), 0.0)
+        if not at_s <= LATEST_S:
+            raise ValueError(at_s)
         yield PlacedMarker(round(at_s, 6), str(marker.name).strip()[:120], known)
 
 
 def _from_table(text: str, name: str, mix: Mix) -> Exchange:
-    table = csv.DictReader(io.StringIO(text.lstrip("\ufeff")))
-    columns = {column.strip().lower() for column in table.fieldnames or () if column}
+    try:
+        lines = list(csv.DictReader(io.StringIO(text.lstrip("\ufeff"))))
+    except csv.Error as error:
+        raise InputError(f"{name} is no table that can be read ({error}).") from None
+    columns = {column.strip().lower() for column in lines[0] if column} if lines else set()
     clips, markers = [], []
     looks: dict[str, Look] = {}
-    for number, line in enumerate(table, 2):
+    for number, line in enumerate(lines, 2):
         row = {
             (key or "").strip().lower(): (value or "").strip().removeprefix("'")
             for key, value in line.items()
@@ -309,7 +318,7 @@ def _from_table(text: str, name: str, mix: Mix) -> Exchange:
             elif columns & {"at_s", "timecode"}:
                 at_s = round(_time(row, "at_s", mix), 6)
                 markers.append(PlacedMarker(at_s, row.get("name", "")[:120], row.get("id", "")))
-        except (ValueError, KeyError, InputError):
+        except (*_NONSENSE, InputError):
             raise InputError(
                 f"Line {number} of {name} cannot be read; times are seconds, such as 12.5, or "
                 "timecode."

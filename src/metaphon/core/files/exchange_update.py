@@ -1,6 +1,6 @@
 """What a file of clips and markers changes in a mix: updated where it is there, added where not."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -13,7 +13,8 @@ from metaphon.core.edits.markers import AddMarker, SetMarker
 from metaphon.core.edits.structure import AddTrack, Note
 from metaphon.core.edits.values import SetValue
 from metaphon.core.errors import InputError
-from metaphon.core.files.edit_exchange import Exchange, Look, Placed, Recording
+from metaphon.core.files.edit_exchange import Exchange, Look, Placed, Recording, taken
+from metaphon.core.foreign import reads_foreign
 
 _SAME_S = 0.0005
 _VALUES = ("start_s", "in_s", "length_s", "gain_db", "fade_in_s", "fade_out_s")
@@ -28,11 +29,34 @@ class Update:
     missing: list[str] = field(default_factory=list)  # recordings that are not in the mix
 
 
+@reads_foreign
+def plan_update(
+    text: str,
+    name: str,
+    mix: Mix,
+    recordings: Mapping[Path, Recording],
+    new_tracks: Mapping[Path, AddTrack],
+) -> Update:
+    """Read what another program gives, and plan what it changes; see `taken` and `update_from`.
+
+    Raises InputError in one sentence for what cannot be taken in.
+    """
+    try:
+        return update_from(mix, taken(text, name, mix), recordings, new_tracks)
+    except InputError:
+        raise
+    except ValueError:
+        raise InputError(
+            f"{name} tells more than a track or a mix may have; take a part of it. "
+            "Nothing was changed."
+        ) from None
+
+
 def update_from(
     mix: Mix,
     told: Exchange,
     recordings: Mapping[Path, Recording],
-    track_for: Callable[[Path, str], AddTrack],
+    new_tracks: Mapping[Path, AddTrack],
 ) -> Update:
     """Plan what a file changes in a mix.
 
@@ -48,8 +72,8 @@ def update_from(
         What the file tells.
     recordings : mapping of Path to Recording
         Those of the mix. A file may name them with their suffix or without, in any case.
-    track_for : callable
-        The command that makes a track of a recording, given its file and a name.
+    new_tracks : mapping of Path to AddTrack
+        The command that makes a track of each recording.
 
     Raises
     ------
@@ -65,7 +89,8 @@ def update_from(
             continue
         track = next((one for one in mix.tracks if one.id == known_id), None)
         if track is None:
-            made = track_for(_of(known[0], files), name[:110] or "Track")
+            made = new_tracks[_of(known[0], files)]
+            made = made.model_copy(update={"name": name[:110] or "Track"})
             held = made.apply(held)
             track = held.tracks[-1].model_copy(update={"clips": ()})
             found.commands.append(made)

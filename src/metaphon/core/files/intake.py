@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from metaphon.core.dsp.resampling import Resampler
 from metaphon.core.errors import InputError
 from metaphon.core.files.audio import LOSSY, AudioInfo, AudioWriter, probe
+from metaphon.core.foreign import reads_foreign
 from metaphon.core.measure.peaks import NEAR_FULL_SCALE, decibels
 from metaphon.core.sound_file import open_sound
 
@@ -35,6 +36,7 @@ class Intake:
     notices: list[str]
 
 
+@reads_foreign
 def take_in(
     path: Path,
     rate_hz: int,

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from metaphon.core.document.breakpoints import CURVES, Breakpoint, Breakpoints
 from metaphon.core.document.mix import Automation
 from metaphon.core.errors import InputError
+from metaphon.core.foreign import reads_foreign
 
 _HEAD = ("parameter", "time_s", "value", "curve")
 _MOST_LINES = 200000
@@ -26,6 +27,7 @@ def written(lanes: Iterable[Automation]) -> str:
     return text.getvalue()
 
 
+@reads_foreign
 def read(text: str, strip_id: str) -> list[Automation]:
     """The lanes in a CSV table, for a strip.
 

@@ -5,13 +5,14 @@ from pathlib import Path
 import numpy as np
 
 from metaphon.core.files.audio import AudioWriter, ClipReader, probe
+from metaphon.core.foreign import reads_foreign
 from metaphon.core.measure.timecode import (
     Found,
     FrameRate,
     Timecode,
-    as_sound,
     find,
     number_of,
+    stretches_of,
     timecode_of,
 )
 
@@ -19,6 +20,7 @@ _LONGEST_S = 300.0  # of what is looked through
 _TONE_S, _TONE_HZ, _TONE_PEAK = 0.02, 1000.0, 0.25
 
 
+@reads_foreign
 def timecode_in(path: Path) -> Found | None:
     """The first timecode on any channel of a recording, in its first five minutes.
 
@@ -39,7 +41,8 @@ def write_timecode(
 ) -> None:
     """Write timecode from a start on as a recording of one channel, 24 bits."""
     with AudioWriter(path, 1, rate_hz) as writer:
-        writer.add(as_sound(start, rate, length_s, rate_hz)[None])
+        for stretch in stretches_of(start, rate, length_s, rate_hz):
+            writer.add(stretch[None])
 
 
 def write_recorder_take(
@@ -67,8 +70,11 @@ def write_recorder_take(
         How many frames its clock is ahead; behind where negative.
     """
     ahead = timecode_of(number_of(start, rate) + frames_ahead, rate)
-    code = as_sound(ahead, rate, length_s, rate_hz)
-    at = np.arange(len(code)) % rate_hz
-    tone = np.where(at < _TONE_S * rate_hz, np.sin(2.0 * np.pi * _TONE_HZ * at / rate_hz), 0.0)
+    first = 0
     with AudioWriter(path, 2, rate_hz) as writer:
-        writer.add(np.stack([code, (_TONE_PEAK * tone).astype(np.float32)]))
+        for code in stretches_of(ahead, rate, length_s, rate_hz):
+            at = np.arange(first, first + len(code)) % rate_hz
+            wave = np.sin(2.0 * np.pi * _TONE_HZ * at / rate_hz)
+            tone = np.where(at < _TONE_S * rate_hz, wave, 0.0)
+            writer.add(np.stack([code, (_TONE_PEAK * tone).astype(np.float32)]))
+            first += len(code)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.fft import irfft, rfft, rfftfreq
 
 from metaphon.core.errors import InputError
+from metaphon.core.foreign import reads_foreign
 from metaphon.core.listen.monitor import Correction
 from metaphon.core.presence import present
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
@@ -45,6 +46,7 @@ class Response:
         return np.stack([np.interp(place, known, side) for side in self.level_db])
 
 
+@reads_foreign
 @lru_cache(maxsize=32)
 def read_response(path: Path) -> Response:
     """Read a response.

@@ -3,6 +3,7 @@
 Source: SMPTE ST 12-1 (words of 80 bits, biphase mark, sync word, drop frames; from memory).
 """
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import NamedTuple
@@ -14,6 +15,7 @@ from metaphon.core.errors import InputError
 
 _SYNC = [int(bit) for bit in "0011111111111101"]
 _BITS = 80
+_STRETCH_S = 10
 _RISE_S = 40e-6  # of an edge
 _PEAK = 0.25  # -12 dBFS
 _DAY_S = 86_400
@@ -147,7 +149,14 @@ def word(code: Timecode, rate: FrameRate) -> list[int]:
 def as_sound(
     start: Timecode, rate: FrameRate, length_s: float, rate_hz: int
 ) -> NDArray[np.float32]:
-    """Timecode as sound, (frames): biphase mark at -12 dBFS.
+    """Timecode as sound, (frames): the stretches of `stretches_of` together."""
+    return np.concatenate(list(stretches_of(start, rate, length_s, rate_hz)))
+
+
+def stretches_of(
+    start: Timecode, rate: FrameRate, length_s: float, rate_hz: int
+) -> Iterator[NDArray[np.float32]]:
+    """Timecode as sound, biphase mark at -12 dBFS, a stretch of some seconds at a time.
 
     Parameters
     ----------
@@ -159,15 +168,30 @@ def as_sound(
         In seconds.
     rate_hz
         Of the sound.
+
+    Yields
+    ------
+    (frames) float32
     """
-    first, count = number_of(start, rate), int(np.ceil(length_s * float(rate.real))) + 1
-    bits = np.array([word(timecode_of(first + n, rate), rate) for n in range(count)]).ravel()
+    total = round(length_s * rate_hz)
+    for first in range(0, total, _STRETCH_S * rate_hz):
+        yield _stretch(start, rate, first, min(first + _STRETCH_S * rate_hz, total), rate_hz)
+
+
+def _stretch(
+    start: Timecode, rate: FrameRate, first: int, end: int, rate_hz: int
+) -> NDArray[np.float32]:
+    """The samples from one up to another. Each frame begins with the same edge, wherever it is."""
     period = rate_hz / float(rate.real) / _BITS
-    begins = np.arange(len(bits)) * period
+    frame = max(int(first / (period * _BITS)) - 1, 0)
+    count = int(np.ceil((end - first) / (period * _BITS))) + 3
+    known = number_of(start, rate) + frame
+    bits = np.array([word(timecode_of(known + n, rate), rate) for n in range(count)]).ravel()
+    begins = (np.arange(len(bits)) + frame * _BITS) * period
     middles = begins[bits == 1] + period / 2.0
     edges = np.sort(np.concatenate([begins, middles]))
     rise = _RISE_S * rate_hz
-    at = np.arange(round(length_s * rate_hz)) + rise / 2.0
+    at = np.arange(first, end) + rise / 2.0
     place = np.searchsorted(edges, at, side="right") - 1
     level = np.where(place % 2 == 0, 1.0, -1.0)
     # each edge rises in its time, and has its middle where it is

@@ -7,6 +7,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from metaphon.core.errors import InputError
+from metaphon.core.foreign import reads_foreign
 from metaphon.core.process.impulse_response import require_length, require_sound
 from metaphon.core.sound_file import open_sound
 from metaphon.core.spaces.space import Space
@@ -29,6 +30,7 @@ def write_wav(path: Path, response: NDArray[np.float32], rate_hz: int) -> None:
     soundfile.write(str(path), response.T, rate_hz, format="WAV", subtype="FLOAT")
 
 
+@reads_foreign
 def as_flac(path: Path, made: Path, name: str) -> tuple[int, int, int]:
     """Write a response of any format as FLAC; gives its channels, frames and rate.
 

@@ -13,6 +13,7 @@ from scipy.spatial import ConvexHull, QhullError
 
 from metaphon.core.dsp.resampling import resampled
 from metaphon.core.errors import InputError
+from metaphon.core.foreign import reads_foreign
 from metaphon.core.spatial.directions import unit_vectors
 from metaphon.core.spatial.minimum_phase import minimum_phase_spectrum
 from metaphon.core.spatial.sofa import read_sofa
@@ -312,6 +313,7 @@ def load_head(path: Path, rate_hz: int) -> Head:
         return _loaded(path, rate_hz)
 
 
+@reads_foreign
 def try_head(path: Path, rate_hz: int) -> None:
     """Read a head as `load_head` does and ask it for responses, so that what fails is refused."""
     load_head(path, rate_hz).responses(np.eye(3))

@@ -1,28 +1,22 @@
 """Clips and markers out to other programs, and in from them."""
 
-from pathlib import Path
-
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.utils.http import content_disposition_header
 
-from metaphon.core.document.mix import Mix as Document
-from metaphon.core.edits.registry import Batch
-from metaphon.core.edits.structure import AddTrack
+from metaphon.core.edits.registry import MOST_COMMANDS, Batch
 from metaphon.core.engine.naming import safe_title
 from metaphon.core.errors import InputError
+from metaphon.core.files.apart import read_apart
 from metaphon.core.files.edit_exchange import (
-    Exchange,
     Recording,
     clips_table,
     markers_table,
-    taken,
     to_timeline,
 )
-from metaphon.core.files.exchange_update import Update, update_from
+from metaphon.core.files.exchange_update import plan_update
 from metaphon.web.intake.timeline import timeline
 from metaphon.web.mixes.editing import after_edit, carry_out
-from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import track_of
 from metaphon.web.mixes.snapshots import document_of, local_path, recordings_of
@@ -67,10 +61,18 @@ def take(request: HttpRequest, mix_id: int) -> HttpResponse:
         raise InputError(f"{name} is too large for a list of clips; choose another file.")
     document = document_of(mix)
     try:
-        told = taken(file.read().decode(), name, document)
+        text = file.read().decode("utf-8-sig")
     except UnicodeDecodeError:
         raise InputError(f"{name} is no text; export it as OTIO or CSV.") from None
-    update = _update(mix, document, told)
+    rows = {local_path(row): row for row in mix.audio_files.all()}
+    recordings = {path: Recording(row.name, row.duration_s) for path, row in rows.items()}
+    new_tracks = {path: track_of(row, document) for path, row in rows.items()}
+    update = read_apart(plan_update, text, name, document, recordings, new_tracks, name=name)
+    if len(update.commands) > MOST_COMMANDS:
+        raise InputError(
+            f"{name} would change {len(update.commands):,} things at once, and "
+            f"{MOST_COMMANDS:,} can be; take a part of it. Nothing was changed."
+        )
     if not update.commands and update.missing:
         wanted = ", ".join(update.missing[:4])
         raise InputError(f"None of its recordings is in this mix; bring in {wanted} first.")
@@ -79,18 +81,8 @@ def take(request: HttpRequest, mix_id: int) -> HttpResponse:
     if "sure" not in request.POST:
         return render(request, "intake/exchange.html", {"update": update, "name": name})
     words = f"Took in {name}"[:255]
-    commands = tuple(update.commands[:1000])
+    commands = tuple(update.commands)
     mix, _ = carry_out(request, mix_id, Batch(commands=commands, words=words))
     response = after_edit(request, mix, "intake/timeline.html", timeline(mix))
     response["HX-Retarget"], response["HX-Reswap"] = "#tracks", "outerHTML"
     return response
-
-
-def _update(mix: Mix, document: Document, told: Exchange) -> Update:
-    rows = {local_path(row): row for row in mix.audio_files.all()}
-    recordings = {path: Recording(row.name, row.duration_s) for path, row in rows.items()}
-
-    def track_for(file: Path, name: str) -> AddTrack:
-        return track_of(rows[file], document).model_copy(update={"name": name})
-
-    return update_from(document, told, recordings, track_for)

@@ -1,16 +1,14 @@
 """Markers out of the cues that a recording brings along."""
 
-from pathlib import Path
-
 from django.http import HttpRequest, HttpResponse
 
 from metaphon.core.edits.markers import AddMarker
 from metaphon.core.edits.registry import Batch
 from metaphon.core.errors import InputError, Vanished
-from metaphon.core.files.cues import cues_of
 from metaphon.web.intake.timeline import ClipShown, timeline
 from metaphon.web.mixes.editing import after_edit, carry_out
 from metaphon.web.mixes.permissions import changes_mix, mix_for
+from metaphon.web.mixes.recordings import cues_in
 
 _MOST = 500
 
@@ -32,7 +30,7 @@ def take(request: HttpRequest, mix_id: int, strip_id: str, place: int) -> HttpRe
 
 def _markers(one: ClipShown) -> list[AddMarker]:
     rate_hz = one.audio.source_rate_hz
-    places = [(cue.frame / rate_hz, cue.name) for cue in cues_of(Path(one.audio.as_brought.path))]
+    places = [(cue.frame / rate_hz, cue.name) for cue in cues_in(one.audio)]
     return [
         AddMarker(at_s=round(one.clip.start_s + at_s - one.clip.in_s, 6), name=name)
         for at_s, name in places

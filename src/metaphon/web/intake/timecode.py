@@ -1,19 +1,15 @@
 """Timecode in Intake: a track of it made, and read from what was recorded beside a sound."""
 
 import json
-import tempfile
-from pathlib import Path
+import uuid
 
-from django.conf import settings
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404
+from django.shortcuts import get_object_or_404, render
 
-from metaphon.core.edits.registry import Batch
-from metaphon.core.edits.structure import AddTrack
-from metaphon.core.edits.values import SetValue
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
-from metaphon.core.files.timecode_track import timecode_in, write_recorder_take, write_timecode
+from metaphon.core.files.apart import read_apart
+from metaphon.core.files.timecode_track import timecode_in
 from metaphon.core.measure.timecode import (
     RATES,
     Found,
@@ -21,16 +17,19 @@ from metaphon.core.measure.timecode import (
     Timecode,
     frames_ahead,
     read_timecode,
-    seconds_of,
 )
-from metaphon.web.mixes.editing import carry_out
+from metaphon.web.intake.arrivals import arriving
+from metaphon.web.intake.models import Arrival
+from metaphon.web.intake.tasks import make_timecode
 from metaphon.web.mixes.models import AudioFile, Clip, Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.recordings import store
 from metaphon.web.mixes.snapshots import document_of, local_path
+from metaphon.web.mixes.space import require_space, reserving
 from metaphon.web.shell.posted import number_in
 
 _SHORTEST_S = 60.0
+_LONGEST_S = 6 * 3600.0
+_BYTES_A_SAMPLE = 3
 MOST_FRAMES = 5000
 _EVEN_FRAMES = 0.05
 
@@ -38,40 +37,56 @@ _EVEN_FRAMES = 0.05
 @changes_mix
 def add(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Make a track of timecode as long as the mix, at rest."""
-    mix = mix_for(request, mix_id)
-    rate, start = _asked(request)
-    name = f"Timecode {rate.title}"
-    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
-        path = Path(folder) / f"{name}.wav"
-        write_timecode(path, start, rate, _length_s(mix), mix.sample_rate_hz)
-        audio = store(mix, path, path.name)
-    audio.time_reference_s = seconds_of(start, rate)
-    audio.save(update_fields=["time_reference_s"])
-    _bring(request, mix, name, audio)
-    return _said(
-        f"{name} from {start.told(rate.drops)} is a track now, at rest: wake it to hear it."
-    )
+    return _made(request, mix_for(request, mix_id), f"Timecode {_asked(request)[0].title}")
 
 
 @changes_mix
 def record(request: HttpRequest, mix_id: int) -> HttpResponse:
     """Let the simulated recorder take the mix up, its clock out by some frames: to practise on."""
-    mix = mix_for(request, mix_id)
-    rate, start = _asked(request)
     text = request.POST.get("frames", "").strip().replace("\u2212", "-")
     ahead = number_in(text.removeprefix("-"))
     if ahead is None or ahead > MOST_FRAMES:
         raise InputError(f"The recorder can be out by up to {MOST_FRAMES} frames; type how many.")
     ahead = -ahead if text.startswith("-") else ahead
-    name = "Recorder"
-    with tempfile.TemporaryDirectory(dir=settings.FILE_UPLOAD_TEMP_DIR) as folder:
-        path = Path(folder) / f"{name}.wav"
-        write_recorder_take(path, start, rate, _length_s(mix), mix.sample_rate_hz, ahead)
-        audio = store(mix, path, path.name)
-    _bring(request, mix, name, audio)
-    return _said(
-        "What the recorder took up is a track now, at rest: choose its clip and read its timecode."
-    )
+    return _made(request, mix_for(request, mix_id), "Recorder", ahead)
+
+
+def _made(
+    request: HttpRequest, mix: Mix, name: str, frames_ahead: int | None = None
+) -> HttpResponse:
+    """Have a track of timecode made, and show it among what arrives."""
+    rate, start = _asked(request)
+    length_s = _length_s(mix)
+    if length_s > _LONGEST_S:
+        raise InputError(
+            f"Timecode can be {_LONGEST_S / 3600:g} hours long, and this mix is longer."
+        )
+    channels = 1 if frames_ahead is None else 2
+    length = round(length_s * mix.sample_rate_hz) * channels * _BYTES_A_SAMPLE
+    with reserving():
+        require_space(mix, length)
+        row = Arrival.objects.create(
+            mix=mix,
+            user_id=int(request.user.pk or 0),
+            key=uuid.uuid4(),
+            name=f"{name}.wav",
+            length=length,
+            offset=length,
+            status=Arrival.Status.CHECKING,
+            message="being made",
+        )
+        make_timecode.defer(
+            arrival_id=row.pk,
+            rate=request.POST.get("rate", ""),
+            start=request.POST.get("start", ""),
+            length_s=length_s,
+            frames_ahead=frames_ahead,
+        )
+    response = render(request, "intake/arrivals.html", {"mix": mix, **arriving(request, mix)})
+    response["HX-Retarget"], response["HX-Reswap"] = "#arrivals", "outerHTML"
+    said = f"{name} from {start.told(rate.drops)} is being made; it becomes a track, deactivated."
+    response["HX-Trigger"] = json.dumps({"say": {"message": said}})
+    return response
 
 
 def _asked(request: HttpRequest) -> tuple[FrameRate, Timecode]:
@@ -88,19 +103,12 @@ def _length_s(mix: Mix) -> float:
         return _SHORTEST_S
 
 
-def _bring(request: HttpRequest, mix: Mix, name: str, audio: AudioFile) -> None:
-    """A recording as a track, at rest."""
-    track = AddTrack(name=name, file=local_path(audio), mode="bed")
-    made = track.apply(document_of(mix)).tracks[-1].id
-    rest = SetValue(strips=(made,), path="resting", value=True)
-    carry_out(request, mix.pk, Batch(commands=(track, rest)))
-
-
 @changes_mix
 def read(request: HttpRequest, mix_id: int, audio_id: int) -> HttpResponse:
     """Look for timecode in a recording; what it tells becomes the recording's time reference."""
     audio = get_object_or_404(AudioFile, pk=audio_id, mix=mix_for(request, mix_id))
-    found = timecode_in(local_path(audio))
+    path = local_path(audio)
+    found = read_apart(timecode_in, path, path=path, name=audio.name)
     if found is None:
         raise InputError(f"There is no timecode in {audio.name}; choose the clip that recorded it.")
     audio.time_reference_s = found.offset_s

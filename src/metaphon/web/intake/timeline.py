@@ -1,17 +1,15 @@
 """The recordings of a mix as they lie in time: what Intake draws."""
 
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 from metaphon.core.document.mix import Clip, Track, heard_s
 from metaphon.core.document.start_time import timecode_at
 from metaphon.core.edits.clips import MoveClip
 from metaphon.core.edits.registry import Batch
-from metaphon.core.files.cues import cues_of
 from metaphon.core.measure.timecode import RATES
 from metaphon.web.mixes.models import AudioFile, Mix
-from metaphon.web.mixes.recordings import kind_of
+from metaphon.web.mixes.recordings import cues_in, kind_of
 from metaphon.web.mixes.snapshots import document_of, recordings_of
 
 
@@ -37,7 +35,7 @@ class ClipShown:
     @property
     def has_cues(self) -> bool:
         """Whether its recording brings cues along."""
-        return bool(cues_of(Path(self.audio.as_brought.path)))
+        return bool(cues_in(self.audio))
 
     @property
     def path(self) -> str:

@@ -7,6 +7,7 @@ from urllib.parse import urlencode
 import numpy as np
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
+from numpy.typing import NDArray
 
 from metaphon.core.adm import channel_text
 from metaphon.core.checks.sound import Sound
@@ -25,6 +26,7 @@ from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
 from metaphon.core.files import lane_table
+from metaphon.core.files.apart import read_apart
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -257,17 +259,20 @@ def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         text = file.read().decode("utf-8-sig")
     except UnicodeDecodeError:
         raise InputError(f"{file.name} is no text; bring CSV or XML.") from None
+    name = str(file.name)
     lanes = (
-        _from_blocks(text, strip)
+        _from_blocks(read_apart(channel_text.read, text, name=name), strip)
         if text.lstrip().startswith("<")
-        else lane_table.read(text, strip.id)
+        else read_apart(lane_table.read, text, strip.id, name=name)
     )
     carry_out(request, mix_id, BringLanes(lanes=tuple(lanes), source=str(file.name)[:200]))
     return HttpResponse(status=204, headers={"HX-Trigger": "mix-edited, mix-changed"})
 
 
-def _from_blocks(text: str, strip: Strip) -> list[Automation]:
-    in_room, times, values = channel_text.read(text)
+def _from_blocks(
+    blocks: tuple[bool, NDArray[np.float64], NDArray[np.float64]], strip: Strip
+) -> list[Automation]:
+    in_room, times, values = blocks
     form = strip.placement.coordinates
     rows = in_form(values, "cube" if in_room else "sphere", form, strip.placement.reference)
     found = []

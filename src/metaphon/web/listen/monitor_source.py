@@ -87,6 +87,8 @@ def _path(mix: Mix, file: RenderFile) -> Path:
 
 def _difference(mix: Mix, new: RenderFile, old: RenderFile) -> Document:
     """What one result has that another has not: the other turned over, at its time and level."""
+    if new.target != old.target:
+        raise InputError("These two results are of different formats and have no difference.")
     document = _of_files(mix, new.target, _path(mix, new), _path(mix, old))
     late_s, gain_db = between(new, old)
     first, second = document.tracks

@@ -10,7 +10,7 @@ from django.db import models
 from django.db.models import F, Q
 from django.db.models.fields.files import FieldFile
 
-from metaphon.core.adm.importing import has_definition
+from metaphon.core.adm.importing import claims_of
 from metaphon.core.document import mix as document
 from metaphon.core.document.alternatives import NONE
 from metaphon.core.document.delivery_limits import NO_LIMITS
@@ -18,6 +18,7 @@ from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.part import Part
 from metaphon.core.document.targets import target_named
 from metaphon.core.document.value_paths import range_of_field
+from metaphon.core.files.apart import read_apart
 from metaphon.core.files.audio import MOST_CHANNELS
 
 
@@ -194,7 +195,11 @@ class AudioFile(models.Model):
     def is_defined(self) -> bool:
         """Whether it says itself what its channels are (ADM); looked at once."""
         if self.defined is None:
-            self.defined = self.container == "WAV" and has_definition(Path(self.as_brought.path))
+            path = Path(self.as_brought.path)
+            held = read_apart(
+                claims_of, path, self.channels, self.container, path=path, name=self.name
+            )
+            self.defined = held.is_defined
             AudioFile.objects.filter(pk=self.pk).update(defined=self.defined)
         return self.defined
 

@@ -3,21 +3,20 @@
 import tempfile
 import uuid
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
 
 from django.core.files import File
 from django.core.files.storage import default_storage
 from django.db.models.fields.files import FieldFile
 
-from metaphon.core.adm.importing import has_definition
+from metaphon.core.adm.importing import claims_of
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.mix_layout import has_objects, layout_of_mix
 from metaphon.core.edits.structure import AddTrack
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
-from metaphon.core.files.audio import AudioInfo
-from metaphon.core.files.broadcast_wave import time_reference_samples
-from metaphon.core.files.channel_labels import layout_told
+from metaphon.core.files.cues import Cue, cues_of
 from metaphon.core.files.intake import take_in
 from metaphon.core.files.waveform import measure_peaks
 from metaphon.core.presence import present
@@ -75,6 +74,10 @@ def store(
             name=name,
             progress=progress or _untold,
         )
+        claims = read_apart(
+            claims_of, path, taken.channels, taken.info.container, path=path, name=name
+        )
+        began = claims.time_reference_samples
         audio = AudioFile(
             mix=mix,
             name=name[:255],
@@ -86,9 +89,9 @@ def store(
             sample_peak_dbfs=taken.sample_peak_dbfs,
             outline=taken.outline,
             notices=taken.notices,
-            time_reference_s=_time_reference_s(path, taken.info.sample_rate_hz),
-            layout=_layout_told(path, taken.info),
-            defined=taken.info.container == "WAV" and has_definition(path),
+            time_reference_s=began / taken.info.sample_rate_hz if began else None,
+            layout=claims.layout,
+            defined=claims.is_defined,
         )
         stem, suffix = uuid.uuid4().hex, _SUFFIXES[taken.info.container]
         if taken.converted:
@@ -132,16 +135,14 @@ def draw(audio: AudioFile) -> Path:
     return Path(default_storage.path(str(audio.waveform.name)))
 
 
-def _layout_told(path: Path, info: AudioInfo) -> str:
-    """What a recording says that its channels are, where it is one of many channels."""
-    if info.container not in ("WAV", "FLAC") or info.channels < _TOLD_FROM:
-        return ""
-    return layout_told(path, info.channels)
+def cues_in(audio: AudioFile) -> tuple[Cue, ...]:
+    """The cues that a recording brings along; a file that is kept never changes."""
+    return _cues_in(Path(audio.as_brought.path), audio.name)
 
 
-def _time_reference_s(path: Path, rate_hz: int) -> float | None:
-    samples = time_reference_samples(path)
-    return samples / rate_hz if samples else None
+@lru_cache(maxsize=500)
+def _cues_in(path: Path, name: str) -> tuple[Cue, ...]:
+    return tuple(read_apart(cues_of, path, path=path, name=name))
 
 
 def keep(field: FieldFile, name: str, path: Path) -> None:

@@ -6,6 +6,8 @@ from contextvars import ContextVar
 
 from django.http import HttpRequest, HttpResponse
 
+from metaphon.core.foreign import serving_pages
+
 Answer = Callable[[HttpRequest], HttpResponse]
 
 _asking: ContextVar[HttpRequest | None] = ContextVar("asking", default=None)
@@ -17,7 +19,8 @@ def remembered(get_response: Answer) -> Answer:
     def answered(request: HttpRequest) -> HttpResponse:
         token = _asking.set(request)
         try:
-            return get_response(request)
+            with serving_pages():
+                return get_response(request)
         finally:
             _asking.reset(token)
 

@@ -1,5 +1,6 @@
 // What every page does: passing messages, the revision that edits are made against, keys, the theme.
 
+import "./beside.js";
 import "./draft.js";
 import "./edit.js";
 import "./help.js";
