@@ -23,7 +23,7 @@ from metaphon.core.files.waveform import measure_peaks
 
 _COMMAND = "metaphon.web.intake.management.commands.demo.write_demo"
 _RECORDINGS = "metaphon.web.mixes.recordings"
-_taken: dict[str, Any] = {}  # by the name of a recording
+_taken: dict[tuple[str, str], Any] = {}  # by what read it and the name of a recording
 _drawn: dict[tuple[int, int], bytes] = {}  # by size and content
 _FOLDER = "METAPHON_TEST_DEMO"  # where it lies, for all processes of the run
 _NAMES = "names.json"  # of its documents, there when all is
@@ -53,9 +53,10 @@ def demo_in(folder: Path) -> list[Path]:
 
 def _read_once(work: Any, *arguments: Any, name: str, **more: Any) -> Any:
     """What a recording was found to be when it was first read; none of the demo is converted."""
-    if name not in _taken:
-        _taken[name] = read_apart(work, *arguments, name=name, **more)
-    return _taken[name]
+    key = work.__name__, name
+    if key not in _taken:
+        _taken[key] = read_apart(work, *arguments, name=name, **more)
+    return _taken[key]
 
 
 def _drawn_once(recording: Path, peaks: Path) -> None:

@@ -28,7 +28,16 @@ _TELL_EVERY_S = 0.2
 
 log = logging.getLogger(__name__)
 _readers = multiprocessing.get_context("forkserver")
-_readers.set_forkserver_preload([__name__, "metaphon.core.files.intake"])
+_readers.set_forkserver_preload(
+    [
+        __name__,
+        "metaphon.core.files.intake",
+        "metaphon.core.files.exchange_update",
+        "metaphon.core.files.lane_table",
+        "metaphon.core.adm.importing",
+        "metaphon.core.adm.channel_text",
+    ]
+)
 
 
 def read_apart(

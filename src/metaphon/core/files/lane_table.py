@@ -33,7 +33,10 @@ def read(text: str, strip_id: str) -> list[Automation]:
 
     Raises InputError naming the line that cannot be read.
     """
-    lines = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
+    try:
+        lines = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
+    except csv.Error as error:
+        raise InputError(f"This is no table that can be read ({error}).") from None
     if not lines or tuple(cell.strip() for cell in lines[0])[:3] != _HEAD[:3]:
         raise InputError(f"The table's first line must be {','.join(_HEAD)}; write it there.")
     if len(lines) > _MOST_LINES:

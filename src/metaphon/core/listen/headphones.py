@@ -73,7 +73,11 @@ def _read_csv(path: Path) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     text = path.read_text(encoding="utf-8-sig", errors="replace")
     separator = ";" if ";" in text else "\t" if "\t" in text and "," not in text else ","
     rows: list[list[float]] = []
-    for number, cells in enumerate(csv.reader(text.splitlines(), delimiter=separator), start=1):
+    try:
+        lines = list(csv.reader(text.splitlines(), delimiter=separator))
+    except csv.Error as error:
+        raise InputError(f"{path.name} is no table that can be read ({error}).") from None
+    for number, cells in enumerate(lines, start=1):
         cells = [cell.strip() for cell in cells if cell.strip()]
         if not cells or cells[0].startswith("#"):
             continue

@@ -9,7 +9,8 @@ from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import render
 from numpy.typing import NDArray
 
-from metaphon.core.adm import channel_text
+from metaphon.core.adm.channel_text import read as read_blocks
+from metaphon.core.adm.channel_text import written as write_blocks
 from metaphon.core.checks.sound import Sound
 from metaphon.core.document.breakpoints import Breakpoints
 from metaphon.core.document.channel_mapping import angles_used
@@ -25,8 +26,9 @@ from metaphon.core.edits.moved_values import moved_values
 from metaphon.core.edits.typed_values import extra_of, label_of
 from metaphon.core.engine.plan import length_frames
 from metaphon.core.errors import InputError
-from metaphon.core.files import lane_table
 from metaphon.core.files.apart import read_apart
+from metaphon.core.files.lane_table import read as read_table
+from metaphon.core.files.lane_table import written as write_table
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
@@ -212,7 +214,7 @@ def _still(strip: Strip, path: str) -> float:
 def table(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
     """All lanes of a strip as CSV."""
     _, document, strip = _strip(request, mix_id, strip_id)
-    text = lane_table.written(lanes_of(document, strip.id).values())
+    text = write_table(lanes_of(document, strip.id).values())
     return _file(text, f"{strip.id}_automation.csv", "text/csv")
 
 
@@ -232,7 +234,7 @@ def blocks(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         end_s = length_frames(document) / document.sample_rate_hz
     except InputError:
         end_s = float(times[-1])
-    text = channel_text.written(
+    text = write_blocks(
         strip.name, times, positions(place, lanes, times), place.coordinates == "cube", end_s
     )
     return _file(text, f"{strip.id}_blocks.xml", "application/xml")
@@ -261,9 +263,9 @@ def bring(request: HttpRequest, mix_id: int, strip_id: str) -> HttpResponse:
         raise InputError(f"{file.name} is no text; bring CSV or XML.") from None
     name = str(file.name)
     lanes = (
-        _from_blocks(read_apart(channel_text.read, text, name=name), strip)
+        _from_blocks(read_apart(read_blocks, text, name=name), strip)
         if text.lstrip().startswith("<")
-        else read_apart(lane_table.read, text, strip.id, name=name)
+        else read_apart(read_table, text, strip.id, name=name)
     )
     carry_out(request, mix_id, BringLanes(lanes=tuple(lanes), source=str(file.name)[:200]))
     return HttpResponse(status=204, headers={"HX-Trigger": "mix-edited, mix-changed"})
