@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 from django.contrib.auth import get_user_model
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 from metaphon.core.document.breakpoints import CURVES, Breakpoints
 from metaphon.core.document.lanes import values_at
@@ -214,18 +214,24 @@ class Field(BrowserTest):
             page.click(f"#views a:has-text('{name}')")
             labels = page.locator(f"{view} .object .label")
             expect(labels).to_have_count(7)
-            for one, other in combinations([label.bounding_box() for label in labels.all()], 2):
-                assert one and other
-                across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(
-                    one["x"], other["x"]
-                )
-                down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(
-                    one["y"], other["y"]
-                )
-                self.assertFalse(across > 2 and down > 2, (view, one, other))
+            self.wait_for(lambda labels=labels: self.stand_clear(labels))  # once laid out
             # the two narrators stand at one place, so that one hides the number of the other
             numbered = {text for text in labels.all_text_contents() if text[0].isdigit()}
             self.assertEqual(numbered, {"1 Narrator (en)", "2 Narrator (nb)"})
+
+    def stand_clear(self, labels: Locator) -> bool:
+        """Whether no two of some texts lie over each other."""
+        for one, other in combinations([label.bounding_box() for label in labels.all()], 2):
+            assert one and other
+            across = min(one["x"] + one["width"], other["x"] + other["width"]) - max(
+                one["x"], other["x"]
+            )
+            down = min(one["y"] + one["height"], other["y"] + other["height"]) - max(
+                one["y"], other["y"]
+            )
+            if across > 2 and down > 2:
+                return False
+        return True
 
     def test_the_list_says_where_a_moving_source_is_now(self) -> None:
         page = self.field()
