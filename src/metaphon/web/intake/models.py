@@ -70,7 +70,12 @@ class Arrival(models.Model):
     @property
     def can_be_retried(self) -> bool:
         """Whether it was refused, but is still there whole."""
-        return self.status == self.Status.FAILED and bool(self._pieces)
+        return self.status == self.Status.FAILED and self.has_pieces
+
+    @property
+    def has_pieces(self) -> bool:
+        """Whether something of it is here."""
+        return bool(self._pieces)
 
     @property
     def is_open(self) -> bool:

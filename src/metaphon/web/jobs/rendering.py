@@ -6,7 +6,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from django.db import transaction
+from django.db import InterfaceError, OperationalError, transaction
 
 from metaphon.core.checks.finding import Finding
 from metaphon.core.checks.rules import check
@@ -52,6 +52,11 @@ def run(render: Render, begin: Begin) -> None:
             parts.do(waiting[0])
             parts.close(waiting[0], begin=_next)
         _publish(render, parts)
+    except (
+        OperationalError,
+        InterfaceError,
+    ):  # what is done of it is gone on with once the database is back
+        raise
     except Exception:
         parts.forget()
         raise
@@ -73,6 +78,8 @@ def run_part(part: RenderPart, begin: Begin) -> None:
             parts.do(part)
         if parts.close(part, begin):
             _publish(render, parts)
+    except (OperationalError, InterfaceError):
+        raise
     except Exception as error:
         parts.forget()
         # where another worker has given up, it took away what this one was working on

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from django.db import transaction
+from django.db import InterfaceError, OperationalError, transaction
 from procrastinate import exceptions
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
@@ -157,6 +157,9 @@ def _carry_out(row: Any, run: Callable[[Any], None]) -> None:
         _end(row, Work.Status.CANCELLED)
     except InputError as error:
         _end(row, Work.Status.FAILED, _by_their_names(row, str(error)))
+    except (OperationalError, InterfaceError):  # gone for a while; the row is taken over then
+        log.exception("%s %s", type(row).__name__, row.pk)
+        raise
     except Exception as error:
         if disk_is_full(error):
             _end(row, Work.Status.FAILED, DISK_FULL)

@@ -10,10 +10,12 @@ from pathlib import Path
 from typing import Any
 
 from django.core.management.base import BaseCommand
+from django.db import Error, close_old_connections, connection
 from procrastinate import App, exceptions
 from procrastinate.contrib.django import app
 from procrastinate.jobs import Status
 
+from metaphon.web.jobs.orphans import take_over_orphans
 from metaphon.web.jobs.workers import AT_ONCE, QUEUES
 
 log = logging.getLogger(__name__)
@@ -81,6 +83,14 @@ async def _serve(worker_app: App, queue: str, wait: bool) -> None:
     )
 
 
+def _look_for_orphans() -> None:
+    close_old_connections()
+    try:
+        take_over_orphans()
+    finally:
+        connection.close()
+
+
 async def _rescue(worker_app: App) -> None:
     """Put the jobs of dead workers back in the queue, for as long as this one lives."""
     jobs = worker_app.job_manager
@@ -91,6 +101,7 @@ async def _rescue(worker_app: App) -> None:
                     await jobs.retry_job(job)
                 except exceptions.UniqueViolation:  # the same waits already, asked for since
                     await jobs.finish_job(job, Status.FAILED, delete_job=True)
-        except exceptions.ConnectorException:
+            await asyncio.to_thread(_look_for_orphans)
+        except (exceptions.ConnectorException, Error):
             log.exception("jobs of dead workers could not be looked for")
         await asyncio.sleep(_HEARTBEAT_S)
