@@ -1,5 +1,6 @@
 """A backup made while somebody edits, put into an empty installation, is one moment of it."""
 
+import hashlib
 import json
 import subprocess
 import sys
@@ -100,6 +101,50 @@ class Kept(BrowserTest):
         self.assertIn("people here already", again.stderr)
         replaced = self.run_there(True, "restore", "--replace", str(self.folder / "kept"))
         self.assertEqual(replaced.returncode, 0, replaced.stderr)
+
+    def test_a_damaged_backup_is_found_and_replaces_nothing(self) -> None:
+        kept = self.folder / "kept"
+        self.assertEqual(self.run_there(False, "backup", str(kept)).returncode, 0)
+        for path in (kept, kept / "database.dump", kept / "backup.json"):
+            self.assertEqual(path.stat().st_mode & 0o077, 0, path)  # for nobody else
+        whole = self.run_there(False, "backup", "--check", str(kept))
+        self.assertIn("is whole", whole.stdout, whole.stderr)
+        dump, manifest = kept / "database.dump", kept / "backup.json"
+        content, told = dump.read_bytes(), manifest.read_text()
+        for secret in (b"pbkdf2", b"session_key"):
+            self.assertNotIn(secret, manifest.read_bytes())
+        first = self.run_there(True, "restore", str(kept))
+        self.assertEqual(first.returncode, 0, first.stderr)
+        held = self.run_there(True, "shell", "-v0", "-c", _TELL).stdout
+        name = next(iter(json.loads(told)["sums"]))
+        sound = kept / "storage" / name
+        cut = content[: len(content) // 2]
+        sums = {**json.loads(told), "dump": hashlib.sha256(cut).hexdigest()}
+        rows = json.loads(told)
+        rows["rows"]["mixes_mix"] += 1
+        for path, damaged, said in (
+            (dump, cut, "is damaged"),
+            (sound, sound.read_bytes()[:-1] + b"?", "is damaged"),
+            (sound, None, "is missing"),
+            (manifest, b"{", "cannot be read"),
+            (manifest, json.dumps(rows).encode(), "lacks rows of mixes_mix"),
+        ):
+            before = path.read_bytes()
+            if damaged is None:
+                path.unlink()
+            else:
+                path.write_bytes(damaged)
+            refused = self.run_there(True, "restore", "--replace", str(kept))
+            self.assertIn(said, refused.stderr, path)
+            self.assertNotEqual(refused.returncode, 0)
+            path.write_bytes(before)
+            self.assertEqual(self.run_there(True, "shell", "-v0", "-c", _TELL).stdout, held)
+        # a dump that ends too soon, of which the manifest knows nothing
+        dump.write_bytes(cut)
+        manifest.write_text(json.dumps(sums))
+        refused = self.run_there(True, "restore", "--replace", str(kept))
+        self.assertIn("pg_restore failed", refused.stderr)
+        self.assertEqual(self.run_there(True, "shell", "-v0", "-c", _TELL).stdout, held)
 
     def test_what_is_no_backup_and_what_runs_is_refused(self) -> None:
         for folder in (self.folder / "nothing", self.folder):

@@ -224,6 +224,34 @@ class Killed(unittest.TestCase):
         self.here.until(shows("Rendering"))  # by another
         self.here.until(shows("Report"), 120.0)
 
+    def kill_database(self) -> None:
+        [data] = self.local.glob("postgresql-[0-9]*")
+        os.kill(int((data / "postmaster.pid").read_text().split()[0]), signal.SIGKILL)
+
+    def test_database_and_worker_in_the_middle_of_each_kind_of_work(self) -> None:
+        """In both orders, and the database alone: all of it is done in the end, or can be ended."""
+        orders = (
+            (self.kill_database,),
+            (self.kill_database, lambda: self.here.kill("django work")),
+            (lambda: self.here.kill("django work"), self.kill_database),
+        )
+        for order in orders:
+            started = self.here.post(
+                f"/mix/{self.lamp}/handover/render", bits="24", targets=FORMATS
+            )
+            found = re.search(rf"/mix/{self.lamp}/handover/render/(\d+)", started[1])
+            assert found, started
+            look = f"/mix/{self.lamp}/handover/render/{found[1]}"
+
+            def shows(words: str, look: str = look) -> Callable[[], bool]:
+                return lambda: words in self.here.get(look, **{"HX-Request": "true"})[1]
+
+            self.here.until(shows("Rendering"))
+            for kill in order:
+                kill()
+            self.ready()
+            self.here.until(shows("Report"), 180.0)
+
     def test_the_worker_in_the_middle_of_a_print(self) -> None:
         printed = self.here.post(f"/mix/{self.lamp}/flow/print", ids="rain,gull,horn", rest="on")
         self.assertEqual(printed[0], 200, printed[1])

@@ -13,6 +13,8 @@ env = environ.Env()
 SECRET_KEY = env("METAPHON_SECRET_KEY")
 if len(SECRET_KEY) < 50:
     raise ImproperlyConfigured("METAPHON_SECRET_KEY is short; set 50 random characters or more.")
+# which still open what they encrypted and signed, until that has been set up anew
+SECRET_KEY_FALLBACKS = env.list("METAPHON_FORMER_SECRET_KEYS", default=[])
 DEBUG = False
 LOOPBACK = ["localhost", "127.0.0.1", "[::1]"]
 # where people reach it, as their browsers say it; loopback alone where it is not set
