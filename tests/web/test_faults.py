@@ -1,4 +1,4 @@
-"""What used to be a fault of the program, or was taken in part without a word: one sentence each."""
+"""What was a fault of the program, or was taken in part without a word: one sentence each."""
 
 import json
 from typing import Any

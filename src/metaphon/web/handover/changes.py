@@ -65,12 +65,12 @@ def null(request: HttpRequest, mix_id: int, file_id: int, other_id: int) -> Http
 
 def _levels_db(new: RenderFile, old: RenderFile) -> Iterator[float]:
     """The level of the difference ten times a second, all channels together."""
+    if new.figures.get("channels") != old.figures.get("channels"):
+        raise InputError("These files have different numbers of channels and have no difference.")
     late_s, gain_db = between(new, old)
     rate_hz, other_hz = (file.figures.get("sample_rate_hz") for file in (new, old))
     if rate_hz != other_hz:
         raise InputError("These files are at two sample rates and cannot be held together.")
-    if new.figures.get("channels") != old.figures.get("channels"):
-        raise InputError("These files have different numbers of channels and have no difference.")
     readers = [ClipReader(Path(default_storage.path(str(f.file.name)))) for f in (new, old)]
     step = round((rate_hz or 48000) / 10)
     late, gain = round(late_s * (rate_hz or 48000)), 10.0 ** (gain_db / 20.0)

@@ -21,7 +21,7 @@ def send_file(
     """
     size = file.size
     first, last, status = 0, size - 1, 200
-    asked = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", ""))
+    asked = re.fullmatch(r"bytes=([0-9]{0,18})-([0-9]{0,18})", request.headers.get("Range", ""))
     if asked and asked[0] != "bytes=-":
         first = int(asked[1]) if asked[1] else max(size - int(asked[2]), 0)
         last = min(int(asked[2]), size - 1) if asked[1] and asked[2] else size - 1
