@@ -39,7 +39,7 @@ class Controls(BrowserTest):
     def taken(self, page: Page, what: str) -> None:
         """The server can use all that the page holds, and has said nothing against it."""
         user = get_user_model().objects.get(username="demo")
-        forgotten = read_settings(self.held(page), user)[1]
+        forgotten = read_settings(self.held(page), self.mix, user)[1]
         self.assertEqual([one.sentence for one in forgotten], [], what)
         against = [
             s for s in page.evaluate("window.said ?? []") if "could not" in s or "left out" in s

@@ -16,7 +16,7 @@ from metaphon.core.foreign import FOREIGN_READERS, serving_pages
 from tests.sounds import RATE_HZ, FolderTest, noise
 
 _SUFFIXES = {
-    "metaphon.core.listen.headphones.read_response": (".sofa", ".csv"),
+    "metaphon.core.listen.headphones.try_response": (".sofa", ".csv"),
     "metaphon.core.spatial.head.try_head": (".sofa",),
     "metaphon.core.spaces.response_files.as_flac": (".wav", ".sofa"),
 }
@@ -45,7 +45,7 @@ _GIVEN: dict[str, Callable[[Any, Path], tuple[Any, ...]]] = {
     ),
     "metaphon.core.adm.importing.claims_of": lambda path, folder: (path, 6, "WAV"),
     "metaphon.core.adm.importing.import_file": lambda path, folder: (path, folder / "to", "x"),
-    "metaphon.core.listen.headphones.read_response": lambda path, folder: (path,),
+    "metaphon.core.listen.headphones.try_response": lambda path, folder: (path,),
     "metaphon.core.spatial.head.try_head": lambda path, folder: (path, RATE_HZ),
     "metaphon.core.spaces.response_files.as_flac": lambda path, folder: (
         path,

@@ -46,7 +46,6 @@ class Response:
         return np.stack([np.interp(place, known, side) for side in self.level_db])
 
 
-@reads_foreign
 @lru_cache(maxsize=32)
 def read_response(path: Path) -> Response:
     """Read a response.
@@ -60,6 +59,12 @@ def read_response(path: Path) -> Response:
     if path.suffix.lower() == ".sofa":
         return _level(*_read_sofa(path))
     return _level(*_read_csv(path))
+
+
+@reads_foreign
+def try_response(path: Path) -> None:
+    """Read a response as `read_response` does, so that what fails is refused before it is kept."""
+    read_response(path)
 
 
 def _level(frequencies: NDArray[np.float64], level: NDArray[np.float64]) -> Response:

@@ -13,7 +13,7 @@ from pydantic import ValidationError
 
 from metaphon.core.errors import InputError
 from metaphon.core.files.apart import read_apart
-from metaphon.core.listen.headphones import read_response
+from metaphon.core.listen.headphones import try_response
 from metaphon.core.listen.monitor import Monitor
 from metaphon.core.spatial.head import try_head
 from metaphon.core.spatial.layouts import layout_for_channels
@@ -84,7 +84,7 @@ def bring(request: HttpRequest, mix_id: int, kind: str) -> HttpResponse:
         if kind == UserFile.Kind.HEAD:
             read_apart(try_head, checked, mix.sample_rate_hz, path=checked, name=name)
         else:
-            read_apart(read_response, checked, path=checked, name=name)
+            read_apart(try_response, checked, path=checked, name=name)
     except InputError as error:
         raise InputError(str(error).replace(checked.name, name)) from None
     finally:

@@ -73,7 +73,16 @@ def with_files_of(command: Command, mix: Mix, user: User) -> Command:
     A file may be a response that ships, one that this person may choose or the mix has already,
     or a recording of the mix. Raises InputError for any other, whether it exists or not.
     """
-    return with_files(command, lambda file: _usable(str(file), mix, user))
+    return with_files(command, lambda file: _usable(_kept_as(file), mix, user))
+
+
+def _kept_as(file: Path) -> str:
+    """The name of a file that was told by its name, or by where it lies on this machine."""
+    if not file.is_absolute():
+        return str(file)
+    if file.parent == FOLDER:
+        return _SHIPPED + file.name
+    return str(file.relative_to(_root())) if file.is_relative_to(_root()) else str(file)
 
 
 def _usable(name: str, mix: Mix, user: User) -> Path:
