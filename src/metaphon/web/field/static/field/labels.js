@@ -62,6 +62,10 @@ export function clearOfSources(names, sources) {
 // keeps its side as long as that is good.
 export function setNames(sources, printed) {
   const taken = [];
+  const again = () => {
+    for (const one of sources) one.width = 0;
+    setNames(sources, printed);
+  };
   for (const one of sources) {
     const others = sources.filter((other) => other !== one);
     const hidden = others.some(
@@ -92,4 +96,6 @@ export function setNames(sources, printed) {
     one.label.setAttribute("text-anchor", anchor);
     taken.push(boxOf(one.at, [dx, dy, anchor], one.width));
   }
+  // what was measured in another font than the one that is on its way is measured once more
+  if (document.fonts.status === "loading") document.fonts.ready.then(again);
 }
