@@ -71,9 +71,10 @@ async function drawCurves(command) {
     const mine = asked;
     const address = `${board().dataset.curves}&command=${encodeURIComponent(JSON.stringify(mine))}`;
     const answer = await fetch(address, { headers: { "HX-Request": "true" } });
+    const text = await answer.text();
     if (asked === mine) asked = null;
     if (!answer.ok || !board()) continue;
-    const { levels, phase, delay } = await answer.json();
+    const { levels, phase, delay } = JSON.parse(text);
     for (const path of svg().querySelectorAll("[data-level]"))
       if (levels[path.dataset.level]) path.setAttribute("d", levels[path.dataset.level]);
     svg().querySelector("path[data-curve=phase]").setAttribute("d", phase);

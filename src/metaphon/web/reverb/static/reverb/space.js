@@ -46,7 +46,8 @@ async function drawLine() {
     const answer = await fetch(`${board().dataset.line}&command=${said}`, {
       headers: { "HX-Request": "true" },
     });
-    if (answer.ok && line.isConnected) line.setAttribute("d", await answer.text());
+    const drawn = await answer.text();
+    if (answer.ok && line.isConnected) line.setAttribute("d", drawn);
   }
   if (asked !== command) setTimeout(drawLine, LINE_MS);
   else asked = null;

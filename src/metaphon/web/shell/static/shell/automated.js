@@ -64,7 +64,8 @@ let asked = 0;
 async function ask() {
   const own = ++asked;
   const answer = await fetch(`${source}?at=${at()}`);
-  if (answer.ok && own === asked) take(await answer.json());
+  const text = await answer.text(); // read in any case: what is left unread stays under way
+  if (answer.ok && own === asked) take(JSON.parse(text));
 }
 
 let settling;
