@@ -12,6 +12,7 @@ const SIDES = [
   [-7, -5, "end"],
 ];
 const HEIGHT = 6;
+const CLEAR = 3; // between the ends of two names
 const HALF = 6.5; // of a source's body
 const HIDING = 7; // so near, a source hides the number of another
 const EDGE = [-212, -110, 212, 110];
@@ -74,7 +75,7 @@ export function setNames(sources, printed) {
     const words = hidden ? `${one.number} ${one.name}` : one.name;
     if (one.label.textContent !== words) one.label.textContent = words;
     if (one.words !== words || !one.width)
-      [one.words, one.width] = [words, one.label.getComputedTextLength()];
+      [one.words, one.width] = [words, one.label.getComputedTextLength() + CLEAR];
     const bodies = others.map(body);
     const costs = SIDES.map((side, i) => {
       const box = boxOf(one.at, side, one.width);
@@ -82,7 +83,7 @@ export function setNames(sources, printed) {
       const over = (boxes) => boxes.reduce((sum, other) => sum + overlap(box, other), 0) / area;
       return (
         3 * over(bodies) +
-        4 * over(taken) +
+        20 * over(taken) + // a few letters over each other cost more than a longer way
         over(printed) +
         4 * (1 - over([EDGE])) +
         (i === one.side ? 0 : 0.08) +
