@@ -15,6 +15,7 @@ import numpy as np
 import pyloudnorm
 import soundfile
 
+from bench.back import back
 from bench.coherence import coherence
 from bench.edits import edits
 from bench.field import field
@@ -171,6 +172,7 @@ CASES: dict[str, Callable[[], Iterator[str]]] = {
         speed,
         basics,
         coherence,
+        back,
         edits,
         field,
         handover,

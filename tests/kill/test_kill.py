@@ -4,138 +4,29 @@ After each: nothing that was answered is lost, it is back by itself, and the per
 """
 
 import base64
-import http.cookiejar
 import json
 import os
 import re
 import signal
 import subprocess
-import sys
 import tempfile
 import time
 import unittest
-import urllib.error
-import urllib.parse
-import urllib.request
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
 
 from websockets.exceptions import WebSocketException
-from websockets.sync.client import connect
 
 from metaphon.core.errors import DISK_FULL
-from metaphon.local.cluster import Cluster, free_port, port_is_free
+from metaphon.local.cluster import Cluster, port_is_free
 from metaphon.web.shell.faults import UNREACHABLE
+from tests.kill.installation import FORMATS, Installation
 from tests.sounds import noise
 from tests.web.base import recording
 
-_BACK_WITHIN_S = 30.0
 _SMALL_DISK_MB = 240
 _TUS = {"Tus-Resumable": "1.0.0"}
-
-
-FORMATS = ["0+2+0", "0+5+0", "binaural"]  # of the demo mix
-
-
-class Installation:
-    """`bin/start` on a folder of its own, and a person who is signed in."""
-
-    def __init__(self, local: Path, **variables: str) -> None:
-        self.port = free_port(8900)
-        self._variables = {**os.environ, "METAPHON_LOCAL": str(local), **variables}
-        for taken in ("METAPHON_DATABASE_URL", "METAPHON_STORAGE", "METAPHON_UPLOADS"):
-            if taken not in variables:
-                self._variables.pop(taken, None)  # those of the tests
-        self._cookies = http.cookiejar.CookieJar()
-        self._open = urllib.request.build_opener(
-            urllib.request.HTTPCookieProcessor(self._cookies)
-        ).open
-        self.begin()
-
-    def begin(self) -> None:
-        command = [sys.executable, "-m", "metaphon.local.serve", "--port", str(self.port)]
-        self.main = subprocess.Popen(command, env=self._variables, start_new_session=True)
-        self.until(lambda: self.get("/health")[0] == 200, 300.0)
-
-    def sign_in(self) -> None:
-        self.get("/sign-in")
-        self.post("/sign-in", username="demo", password="harbour-lamp")
-
-    def until(self, ready: Callable[[], Any], seconds: float = _BACK_WITHIN_S) -> None:
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
-            with suppress(OSError):
-                if ready():
-                    return
-            time.sleep(0.1)
-        raise AssertionError("this did not come back in time")
-
-    def get(self, path: str, **headers: str) -> tuple[int, str]:
-        return self.send("GET", path, None, headers)[:2]
-
-    def post(self, path: str, **data: str | list[str]) -> tuple[int, str]:
-        body = urllib.parse.urlencode(data, doseq=True).encode()
-        return self.send("POST", path, body, {"HX-Request": "true"})[:2]
-
-    def send(
-        self, method: str, path: str, body: bytes | None, headers: dict[str, str]
-    ) -> tuple[int, str, Any]:
-        """Status, what was said, and the headers. OSError where nobody answers."""
-        token = next((c.value for c in self._cookies if c.name == "csrftoken"), "") or ""
-        request = urllib.request.Request(
-            f"http://127.0.0.1:{self.port}{path}",
-            body,
-            {"X-CSRFToken": token, "Referer": f"http://127.0.0.1:{self.port}/", **headers},
-            method=method,
-        )
-        try:
-            answer = self._open(request, timeout=40)
-        except urllib.error.HTTPError as error:
-            answer = error
-        with answer:
-            told = answer.read().decode(errors="replace")
-            return answer.status, told or answer.headers.get("HX-Trigger", ""), answer.headers
-
-    def edit(self, mix: int, **command: object) -> tuple[int, str]:
-        return self.post(f"/mix/{mix}/flow/edit", command=json.dumps(command))
-
-    def mix(self, title: str) -> int:
-        page = self.get("/")[1]
-        found = re.search(rf'href="/mix/(\d+)/">{title}<', page)
-        assert found, "the mix is not in the list"
-        return int(found[1])
-
-    def pids(self, words: str) -> list[int]:
-        """The processes of this installation whose command line has these words."""
-        found = []
-        for folder in Path("/proc").glob("[0-9]*"):
-            with suppress(OSError):
-                line = (folder / "cmdline").read_text().replace("\0", " ")
-                mine = self._variables["METAPHON_LOCAL"] in (folder / "environ").read_text()
-                if words in line and mine:
-                    found.append(int(folder.name))
-        return found
-
-    def kill(self, words: str) -> None:
-        pids = self.pids(words)
-        assert pids, f"no process has {words}"
-        for pid in pids:
-            os.kill(pid, signal.SIGKILL)
-
-    def listen(self, mix: int) -> Any:
-        cookies = "; ".join(f"{c.name}={c.value}" for c in self._cookies)
-        return connect(
-            f"ws://127.0.0.1:{self.port + 1}/mix/{mix}/listen/live",
-            additional_headers={"Cookie": cookies},
-            origin=f"http://127.0.0.1:{self.port}",  # type: ignore[arg-type]
-        )
-
-    def end(self) -> None:
-        self.main.terminate()
-        with suppress(subprocess.TimeoutExpired):
-            self.main.wait(20)
 
 
 class Killed(unittest.TestCase):
@@ -187,11 +78,9 @@ class Killed(unittest.TestCase):
 
     def test_the_database_in_the_middle_of_edits(self) -> None:
         kept, told = [], []
-        [data] = self.local.glob("postgresql-[0-9]*")
-        pid = int((data / "postmaster.pid").read_text().split()[0])
         for number in range(60):
             if number == 20:
-                os.kill(pid, signal.SIGKILL)
+                self.here.kill_database()
             status, said = self.here.edit(
                 self.lamp, kind="add_bus", name=f"Bus {number}", layout="0+2+0"
             )
@@ -224,16 +113,12 @@ class Killed(unittest.TestCase):
         self.here.until(shows("Rendering"))  # by another
         self.here.until(shows("Report"), 120.0)
 
-    def kill_database(self) -> None:
-        [data] = self.local.glob("postgresql-[0-9]*")
-        os.kill(int((data / "postmaster.pid").read_text().split()[0]), signal.SIGKILL)
-
     def test_database_and_worker_in_the_middle_of_each_kind_of_work(self) -> None:
         """In both orders, and the database alone: all of it is done in the end, or can be ended."""
         orders = (
-            (self.kill_database,),
-            (self.kill_database, lambda: self.here.kill("django work")),
-            (lambda: self.here.kill("django work"), self.kill_database),
+            (self.here.kill_database,),
+            (self.here.kill_database, lambda: self.here.kill("django work")),
+            (lambda: self.here.kill("django work"), self.here.kill_database),
         )
         for order in orders:
             started = self.here.post(
@@ -262,7 +147,7 @@ class Killed(unittest.TestCase):
 
     def test_listening_and_its_engine(self) -> None:
         for victim in ("metaphon.web.listen.asgi", "multiprocessing.forkserver"):
-            with self.here.listen(self.lamp) as live:
+            with self.here.listen(self.lamp, self.here.listen_port) as live:
                 while "ready" not in json.loads(live.recv(30)):
                     pass
                 live.send(json.dumps({"do": "play", "at": 0}))
@@ -276,11 +161,9 @@ class Killed(unittest.TestCase):
                     self.assertIn("Listening broke off; it begins again.", str(said[-1]))
 
             def plays() -> bool:
-                try:
-                    with self.here.listen(self.lamp) as again:
-                        return "ready" in json.loads(again.recv(20))
-                except WebSocketException:
-                    return False
+                with suppress(WebSocketException):
+                    return self.here.hears(self.lamp)
+                return False
 
             self.here.until(plays)
         self.ready()

@@ -4,7 +4,6 @@ They share a database and a bucket, nothing else. One of each is killed; nothing
 is lost, and nobody waits longer than it takes another machine to take over.
 """
 
-import http.cookiejar
 import json
 import os
 import re
@@ -14,18 +13,16 @@ import sys
 import tempfile
 import time
 import unittest
-import urllib.request
 from pathlib import Path
 
 import boto3
 from moto.server import ThreadedMotoServer
 from websockets.exceptions import WebSocketException
-from websockets.sync.client import connect
 
 from metaphon.local.cluster import Cluster, free_port, port_is_free
 from metaphon.local.servers import LISTENING, PAGES, WORK, command
 from tests.browser.server import end, wait_for
-from tests.kill.test_kill import FORMATS, Installation
+from tests.kill.installation import FORMATS, Person
 from tests.sounds import noise
 from tests.web.base import recording
 
@@ -34,15 +31,12 @@ _TAKEN_OVER_S = 40.0  # 12 s until a worker counts as dead, and the part that is
 _TUS = {"Tus-Resumable": "1.0.0"}
 
 
-class Pages(Installation):
+class Pages(Person):
     """A person in front of several servers of pages, signed in once."""
 
     def __init__(self, ports: list[int]) -> None:
-        self.ports, self.port = ports, ports[0]
-        self._cookies = http.cookiejar.CookieJar()
-        self._open = urllib.request.build_opener(
-            urllib.request.HTTPCookieProcessor(self._cookies)
-        ).open
+        super().__init__(ports[0])
+        self.ports = ports
 
     def by(self, number: int) -> "Pages":
         """Go on by another server."""
@@ -51,13 +45,7 @@ class Pages(Installation):
 
     def hears(self, port: int, mix: int) -> bool:
         """Whether sound comes from a server for listening."""
-        cookies = "; ".join(f"{c.name}={c.value}" for c in self._cookies)
-        with connect(
-            f"ws://127.0.0.1:{port}/mix/{mix}/listen/live",
-            additional_headers={"Cookie": cookies},
-            origin=f"http://127.0.0.1:{self.port}",  # type: ignore[arg-type]
-            open_timeout=60,
-        ) as live:
+        with self.listen(mix, port) as live:
             while "ready" not in json.loads(live.recv(60)):
                 pass
             live.send(json.dumps({"do": "play", "at": 0}))

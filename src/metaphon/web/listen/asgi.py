@@ -8,6 +8,9 @@ import sys
 
 import django
 
+from metaphon.core.listen.engines import begin_loading, wait_for_first_engine
+
+begin_loading()
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "metaphon.web.settings")
 django.setup()
 
@@ -19,7 +22,7 @@ from django.urls import path, resolve  # noqa: E402
 from metaphon.core.listen.priority import come_first  # noqa: E402
 from metaphon.web.gc_freeze import freeze  # noqa: E402
 from metaphon.web.listen.about import about  # noqa: E402
-from metaphon.web.listen.consumer import Listener, first_engine_is_ready  # noqa: E402
+from metaphon.web.listen.consumer import Listener  # noqa: E402
 from metaphon.web.listen.guest import Guest  # noqa: E402
 from metaphon.web.listen.origin import OwnPages  # noqa: E402
 from metaphon.web.together.around import Around  # noqa: E402
@@ -35,6 +38,6 @@ application = ProtocolTypeRouter({"websocket": OwnPages(AuthMiddlewareStack(live
 
 resolve("/health")  # so that the first edit need not wait for every address to be read
 sys.setswitchinterval(0.001)  # so that sound on its way does not wait for a mix being read
-first_engine_is_ready()  # no listener is let in before: on a new machine it takes minutes
+wait_for_first_engine()  # no listener is let in before: on a new machine it takes minutes
 come_first()
 freeze()

@@ -6,7 +6,6 @@ Settings and edits to an engine in a process of its own, its sound to the browse
 import asyncio
 import json
 import logging
-import multiprocessing
 from collections import Counter
 from collections.abc import Hashable
 from contextlib import AsyncExitStack, suppress
@@ -21,6 +20,7 @@ from metaphon.core.document.delta import Delta
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
+from metaphon.core.listen.engines import ENGINES
 from metaphon.core.listen.monitor import NOW
 from metaphon.core.listen.serving import serve
 from metaphon.core.listen.wishes import Hearing, Wish
@@ -45,15 +45,6 @@ _BROKE_OFF = {"message": "Listening broke off; it begins again.", "stopped": Tru
 log = logging.getLogger(__name__)
 capacity = Capacity()
 _connections: Counter[Hashable] = Counter()
-_engines = multiprocessing.get_context("forkserver")
-_engines.set_forkserver_preload(["metaphon.core.listen.preload"])
-
-
-def first_engine_is_ready() -> None:
-    """Wait until an engine begins at once: what they are forked from has compiled its loops."""
-    trial = _engines.Process(target=int)
-    trial.start()
-    trial.join()
 
 
 def _tried(preview: Any, mix: Mix, user: User) -> dict[str, Any]:
@@ -91,8 +82,8 @@ class Listener(AsyncWebsocketConsumer):
         except BaseException:  # it was gone before it had come
             _connections[self._who] -= 1
             raise
-        here, there = _engines.Pipe()
-        self._engine = _engines.Process(
+        here, there = ENGINES.Pipe()
+        self._engine = ENGINES.Process(
             target=serve, args=(there, mix.sample_rate_hz, how()), daemon=True
         )
         try:
