@@ -89,31 +89,27 @@ def _measured() -> Iterator[str]:
 
 def _crowd(mix: "Mix") -> None:
     """Give the mix a long history and its owner many more mixes."""
+    from metaphon.core.document.difference import Change
     from metaphon.web.mixes.models import JournalEntry, Member, Mix
 
     user = mix.members.get().user
-    others = Mix.objects.bulk_create(Mix(title=f"Mix {n}") for n in range(MIXES - 1))
+    others = Mix.objects.bulk_create(
+        Mix(title=f"Mix {n}", values=mix.values) for n in range(MIXES - 1)
+    )
     Member.objects.bulk_create(Member(mix=other, user=user, role="owner") for other in others)
-    strip = mix.strips.get(ref="t0")
     entries = [
         JournalEntry(
             mix=mix,
             user=user,
             revision=n,
             what=f"Gain of Track 0 {n % 60 / 10} dB",
-            changes=[
-                {
-                    "table": "Strip",
-                    "id": strip.pk,
-                    "before": {"gain_db": (n - 1) % 60 / 10},
-                    "after": {"gain_db": n % 60 / 10},
-                }
-            ],
+            changes=[Change(("tracks", "t0", "gain_db"), (n - 1) % 60 / 10, n % 60 / 10).plain()],
         )
         for n in range(mix.revision + 1, EDITS + 1)
     ]
     last = JournalEntry.objects.bulk_create(entries, batch_size=1000)[-1]
     Mix.objects.filter(pk=mix.pk).update(revision=last.revision, state=last.pk)
-    strip.gain_db = EDITS % 60 / 10
+    strip = mix.strips.get(ref="t0")
+    strip.values["gain_db"] = EDITS % 60 / 10
     strip.save()
     mix.refresh_from_db()

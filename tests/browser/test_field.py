@@ -8,20 +8,27 @@ from django.contrib.auth import get_user_model
 from playwright.sync_api import Locator, Page, expect
 
 from metaphon.core.document.breakpoints import CURVES, Breakpoints
-from metaphon.core.document.lanes import values_at
+from metaphon.core.document.lanes import lanes_of, values_at
+from metaphon.core.document.mix import Placement
 from metaphon.core.edits.arrangement import Move
 from metaphon.core.edits.structure import SetGroup
 from metaphon.core.spatial.chart import on_chart
 from metaphon.core.spatial.directions import wrap_azimuth
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.models import Automation, Mix, Placement, Strip
+from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.snapshots import document_of
 from tests.browser.server import BrowserTest
+from tests.web.base import named
 
 
 class Field(BrowserTest):
     def place(self, name: str) -> tuple[float, float]:
-        row = Placement.objects.get(strip__name=name, strip__mix__title="The Lamp at Skerrow")
-        return row.azimuth_deg, row.elevation_deg
+        placement = self.placement(name)
+        return placement.azimuth_deg, placement.elevation_deg
+
+    def placement(self, name: str) -> Placement:
+        placement: Placement = named(Mix.objects.get(title="The Lamp at Skerrow"), name).placement
+        return placement
 
     def field(self) -> Page:
         page = self.open()
@@ -157,10 +164,8 @@ class Field(BrowserTest):
 
     def test_in_perspective_sources_are_chosen_and_dragged(self) -> None:
         """Along the sphere, beyond its rim to the far side, with Alt in depth, several at once."""
-        horn = Placement.objects.filter(
-            strip__name="Ship's horn", strip__mix__title="The Lamp at Skerrow"
-        )
-        self.addCleanup(self.puts, *self.place("Ship's horn"), horn.get().distance)
+        distance = self.placement("Ship's horn").distance
+        self.addCleanup(self.puts, *self.place("Ship's horn"), distance)
         self.puts(120.0, 8.0, 1.0)
         page = self.field()
         page.click("#views a:has-text('Perspective')")
@@ -186,10 +191,10 @@ class Field(BrowserTest):
         page.keyboard.down("Alt")
         drag(start, (start[0], start[1] - 60.0))
         page.keyboard.up("Alt")
-        self.wait_for(lambda: abs(horn.get().distance - 2.0) < 0.06)
+        self.wait_for(lambda: abs(self.placement("Ship's horn").distance - 2.0) < 0.06)
         self.settled(page)
         page.click("#undo")
-        self.wait_for(lambda: horn.get().distance == 1.0)
+        self.wait_for(lambda: self.placement("Ship's horn").distance == 1.0)
         self.settled(page)
         # several keep their arrangement; a press on one of them chooses it alone
         page.click("[data-pick]:has-text('Choir hum')", modifiers=["Shift"])
@@ -276,15 +281,14 @@ class Field(BrowserTest):
 
     def points(self, target: str) -> Breakpoints:
         """The breakpoints of a lane of the demo."""
-        lane = Automation.objects.get(target=target, mix__title="The Lamp at Skerrow")
-        return Breakpoints.unpacked(lane.points)
+        lanes = document_of(Mix.objects.get(title="The Lamp at Skerrow")).automation
+        [points] = [lane.points for lane in lanes if lane.target == target]
+        return points
 
     def lanes(self, name: str) -> set[str]:
-        ref = Strip.objects.get(name=name, mix__title="The Lamp at Skerrow").ref
-        found = Automation.objects.filter(target__startswith=f"{ref}/placement/").values_list(
-            "target", flat=True
-        )
-        return {target.rsplit("/", 1)[1] for target in found}
+        mix = Mix.objects.get(title="The Lamp at Skerrow")
+        found = lanes_of(document_of(mix), named(mix, name).ref)
+        return {path.split("/")[1] for path in found if path.startswith("placement/")}
 
     def test_a_gesture_is_recorded_while_it_plays_and_a_path_is_drawn(self) -> None:
         page = self.field()
@@ -322,11 +326,9 @@ class Field(BrowserTest):
     def test_a_group_turns_together_and_stays_an_arrangement(self) -> None:
         page = self.field()
         mix = Mix.objects.get(title="The Lamp at Skerrow")
-        strips = Strip.objects.filter(mix=mix, name__in=("Ship's horn", "Choir hum"))
+        strips = tuple(named(mix, name).ref for name in ("Ship's horn", "Choir hum"))
         owner = mix.members.get().user
-        journal.apply(
-            mix, owner, SetGroup(strips=tuple(strip.ref for strip in strips), name="Birds")
-        )
+        journal.apply(mix, owner, SetGroup(strips=strips, name="Birds"))
         page.reload()
         page.wait_for_selector("#field-chart .object")
         before = {name: self.place(name) for name in ("Ship's horn", "Choir hum")}
@@ -375,10 +377,7 @@ class Field(BrowserTest):
         page.select_option(".lane-tools [name=parameter]", "placement/x")
         expect(page.locator("#lane .point").first).to_be_visible()
         page.click("text=Go back to it")
-        row = Placement.objects.filter(
-            strip__name="Rowing boat", strip__mix__title="The Lamp at Skerrow"
-        )
-        self.wait_for(lambda: row.get().coordinates == "sphere")
+        self.wait_for(lambda: self.placement("Rowing boat").coordinates == "sphere")
 
     def test_a_lane_is_edited_by_mouse_and_keys(self) -> None:
         page = self.field()
@@ -390,9 +389,8 @@ class Field(BrowserTest):
         for part in (0.3, 0.6):
             page.mouse.click(box["x"] + box["width"] * part, box["y"] + 40)
             self.settled(page)
-        lanes = Automation.objects.filter(target="narrator_en/gain_db")
         lane = lambda: self.points("narrator_en/gain_db")  # noqa: E731
-        self.wait_for(lambda: lanes.exists() and len(lane()) == 2)
+        self.wait_for(lambda: len(lane()) == 2)
         self.settled(page)
         page.click("[data-curve=hold]")
         self.wait_for(lambda: lane()[1].curve == "hold")
@@ -421,10 +419,7 @@ class Field(BrowserTest):
         page.click("[data-part=size]")
         page.get_by_label("Ship's horn, Diffuseness").fill("0.4")
         page.keyboard.press("Enter")
-        row = Placement.objects.filter(
-            strip__name="Ship's horn", strip__mix__title="The Lamp at Skerrow"
-        )
-        self.wait_for(lambda: row.get().diffuseness == 0.4)
+        self.wait_for(lambda: self.placement("Ship's horn").diffuseness == 0.4)
         self.settled(page)
         expect(
             page.get_by_label("Ship's horn, Diffuseness")

@@ -68,7 +68,7 @@ class Handover(BrowserTest):
         self.assertNotIn("4+9+0", document_of(mix).targets)  # what is ticked is no edit
         made_for = page.get_by_label("9.1.4 (4+9+0), the mix is made for it")
         made_for.check()
-        self.wait_for(lambda: mix.targets.filter(name="4+9+0").exists())
+        self.wait_for(lambda: "4+9+0" in document_of(Mix.objects.get(pk=mix.pk)).targets)
         page.keyboard.press("Control+z")
         expect(made_for).not_to_be_checked()
         cell.uncheck()

@@ -7,11 +7,13 @@ from pathlib import Path
 import soundfile
 from playwright.sync_api import Locator, Page, Route, expect
 
+from metaphon.core.document.mix import Clip
 from metaphon.web.intake.models import Arrival
-from metaphon.web.mixes.models import Clip, Mix
+from metaphon.web.mixes.models import Mix
 from metaphon.web.mixes.snapshots import document_of
 from tests.browser.server import WORK_MS, BrowserTest, HeldBack, catch
 from tests.sounds import RATE_HZ, noise
+from tests.web.base import StripOf
 
 
 class TimeLine(BrowserTest):
@@ -23,7 +25,7 @@ class TimeLine(BrowserTest):
         self.settled(self.page)
 
     def of(self, ref: str) -> list[Clip]:
-        return list(Clip.objects.filter(track__mix=self.mix, track__ref=ref).order_by("position"))
+        return list(StripOf(self.mix, ref).clips)
 
     def clip(self, ref: str, place: int = 0) -> Locator:
         return self.page.locator(f"#clip-{ref}-{place}")
@@ -71,7 +73,7 @@ class TimeLine(BrowserTest):
         self.assertAlmostEqual(begun.start_s - begun.in_s, moved.start_s, places=5)
         self.drag(self.clip("gull"), 1.0, 40, -60)
         [ended] = self.of("gull")
-        whole_s = ended.audio.frames / self.mix.sample_rate_hz
+        whole_s = StripOf(self.mix, "gull").recording.frames / self.mix.sample_rate_hz
         self.assertAlmostEqual(ended.length_s or 0, whole_s - 110 * second, delta=5 * second)
         self.drag(self.clip("gull"), 0.0, 5, 40)
         self.assertAlmostEqual(self.of("gull")[0].fade_in_s, 40 * second, delta=3 * second)
@@ -315,8 +317,7 @@ class Arriving(BrowserTest):
         self.assertEqual(Arrival.objects.count(), before + 1)
         arrival = Arrival.objects.latest("pk")  # no second one was begun
         self.assertEqual((arrival.name, arrival.status), ("rest.wav", "done"))
-        clip = Clip.objects.get(track__mix=self.mix, track__ref="rest")
-        self.assertEqual(clip.audio.frames, 75 * RATE_HZ)
+        self.assertEqual(StripOf(self.mix, "rest").recording.frames, 75 * RATE_HZ)
 
     def stop_at(self, route: Route, offset: int) -> None:
         if route.request.headers.get("upload-offset") == str(offset):

@@ -20,13 +20,13 @@ from metaphon.core.edits.chains import AddProcessor, RemoveProcessor
 from metaphon.core.listen.monitor import Monitor
 from metaphon.core.listen.serving import packed
 from metaphon.web.mixes import journal
-from metaphon.web.mixes.models import Member, Mix, Strip
+from metaphon.web.mixes.models import Member, Mix
 from tests.browser.server import BrowserTest
 from tests.core.test_edits import ALL
 from tests.nasty import as_json, spoiled, text
 from tests.runner import long_test
 from tests.sounds import unpacked
-from tests.web.base import make_user
+from tests.web.base import StripOf, make_user, named
 
 TAP = (Path(__file__).parent / "tap.js").read_text().split("\n", 1)[1]
 SINK = (Path(__file__).parent / "sink.js").read_text().split("\n", 2)[2]
@@ -71,7 +71,7 @@ class Live(BrowserTest):
         )
         expect(page.get_by_label("Rain gain", exact=True)).to_have_value("−60.0")
         self.wait_for(
-            lambda: Strip.objects.get(ref="rain", mix__title="The Lamp at Skerrow").gain_db == -60.0
+            lambda: StripOf(Mix.objects.get(title="The Lamp at Skerrow"), "rain").gain_db == -60.0
         )
         self.assertIsNotNone(
             page.evaluate("untilHeard('Rain gain', '0', 5)"), "the fader going up is not heard"
@@ -578,9 +578,9 @@ class Several(ConnectionTest):
 
     def test_a_value_is_tried_on_its_own_processor_after_the_one_before_it_is_gone(self) -> None:
         mix = Mix.objects.get(title="The Lamp at Skerrow")
-        bells = mix.strips.get(name="Hand-bells")
+        bells = named(mix, "Hand-bells")
         user = mix.members.get(user__username="demo").user
-        place = bells.processors.count()
+        place = len(bells.chain)
         for _ in range(2):
             journal.apply(mix, user, AddProcessor(strip=bells.ref, processor="basics"))
 

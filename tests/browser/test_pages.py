@@ -10,7 +10,7 @@ from metaphon.web.jobs.tasks import survey_mix
 from metaphon.web.mixes.models import Mix
 from tests.browser.server import WORK_MS, BrowserTest, HeldBack
 from tests.sounds import RATE_HZ, sine
-from tests.web.base import recording
+from tests.web.base import StripOf, recording
 
 AXE = Path(__file__).parent / "vendor" / "axe.min.js"
 
@@ -169,7 +169,7 @@ class Stumbles(BrowserTest):
         page.wait_for_timeout(200)  # its answer is there, and would have been drawn
         page.mouse.up()
         expect(button).to_have_attribute("aria-pressed", "true")
-        self.assertTrue(mix.strips.get(ref="gull").muted)
+        self.assertTrue(StripOf(mix, "gull").muted)
         button.focus()
         page.keyboard.down(" ")
         with page.expect_response(lambda r: r.request.method == "GET"):
@@ -228,7 +228,7 @@ class Stumbles(BrowserTest):
         box.locator(".mended button").click()
         expect(page.locator("#messages")).to_contain_text("Undid")
         expect(box).to_be_visible()
-        self.assertFalse(mix.strips.get(ref="buoy_far").processors.exists())
+        self.assertFalse(StripOf(mix, "buoy_far").chain)
 
     def test_what_is_not_looked_at_yet_is_not_called_right(self) -> None:
         page = self.open()
@@ -265,7 +265,7 @@ class Stumbles(BrowserTest):
         expect(page.locator("#palette-list .found")).to_have_count(1)
         with page.expect_response(lambda r: r.request.method == "POST"):
             page.keyboard.press("Enter")
-        self.assertTrue(mix.strips.get(ref="gull").muted)
+        self.assertTrue(StripOf(mix, "gull").muted)
         expect(page.locator("#palette")).to_be_hidden()
         page.keyboard.press("Control+k")
         page.keyboard.type("gull gain")

@@ -10,6 +10,7 @@ from scipy.signal import correlate
 from metaphon.core.edits.values import SetValue
 from metaphon.web.mixes.journal import apply
 from metaphon.web.mixes.models import Member, Mix
+from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.together.models import Presence, Remark
 from tests.browser.server import BrowserTest
 from tests.web.base import make_user
@@ -37,7 +38,7 @@ class ByLink(BrowserTest):
         self.wait_for(lambda: guest.evaluate(_PLAYER % "Boolean(player.current)"))
         self.wait_for(lambda: self.heard(guest) > 10.0)
         owner = mix.members.get(role="owner").user
-        strips = tuple(mix.strips.values_list("ref", flat=True))
+        strips = tuple(strip.id for strip in document_of(mix).strips)
         apply(mix, owner, SetValue(strips=strips, path="muted", value=True))
         self.wait_for(lambda: self.heard(guest) == 0.0)
         apply(mix, owner, SetValue(strips=strips, path="muted", value=False))

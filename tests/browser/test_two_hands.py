@@ -9,7 +9,7 @@ from metaphon.core.edits.chains import AddBand, AddProcessor
 from metaphon.web.mixes.journal import apply
 from metaphon.web.mixes.models import Member, Mix
 from tests.browser.server import BrowserTest
-from tests.web.base import make_user
+from tests.web.base import StripOf, make_user
 
 _SEND = (
     "command => import('/static/shell/edit.js').then(({ send }) => send(command, document.body))"
@@ -165,7 +165,7 @@ class TwoHands(BrowserTest):
         expect(gain).to_have_value("-1")
         one.keyboard.type("2")
         one.keyboard.press("Enter")
-        self.wait_for(lambda: self.mix.strips.get(ref="gull").gain_db == -12.0)
+        self.wait_for(lambda: StripOf(self.mix, "gull").gain_db == -12.0)
         # an open box with a name half typed and a choice made
         one.click("text=New bus")
         box = one.locator("#new-bus")

@@ -9,7 +9,7 @@ import numpy as np
 import sofar
 import soundfile
 
-from metaphon.core.errors import InputError
+from metaphon.core.errors import InputError, MachineBusy
 from metaphon.core.files.apart import read_apart
 from metaphon.core.files.audio import ClipReader, probe
 from metaphon.core.files.intake import take_in
@@ -53,13 +53,18 @@ class Apart(FolderTest):
         self.file = self.write("a.wav", noise(1, 0.1))
 
     def test_what_takes_too_much_or_breaks_costs_one_sentence(self) -> None:
-        for work in (swallow, never_end, sleep_on, die, stumble):
+        for work in (swallow, never_end, die, stumble):
             with (
                 self.subTest(work.__name__),
                 self.assertLogs(),
                 self.assertRaisesRegex(InputError, "^Boat.wav cannot be read with the memory"),
             ):
                 read_apart(work, self.file, path=self.file, name="Boat.wav", seconds=0.5)
+
+    def test_what_sleeps_on_is_ended_too(self) -> None:
+        """From outside it may be one that a busy machine gives no time, and is told as one."""
+        with self.assertNoLogs(), self.assertRaisesRegex(MachineBusy, "try it again later"):
+            read_apart(sleep_on, self.file, path=self.file, name="Boat.wav", seconds=5.0)
 
     def test_it_tells_how_far_it_is_and_gives_its_result(self) -> None:
         told: list[float] = []

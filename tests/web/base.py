@@ -19,8 +19,11 @@ from metaphon.core.document.mix import Mix as Document
 from metaphon.web.intake.models import Arrival
 from metaphon.web.intake.tasks import check_arrival, make_timecode
 from metaphon.web.mixes import snapshots
-from metaphon.web.mixes.models import Member, Mix, Strip, Target
+from metaphon.web.mixes.models import AudioFile, Member, Mix
+from metaphon.web.mixes.rows import write_document
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.stored_files import name_of
+from metaphon.web.mixes.unpacking import unpack
 from tests.sounds import RATE_HZ, noise
 
 TUS = {"Tus-Resumable": "1.0.0"}
@@ -43,8 +46,43 @@ def make_user(name: str) -> Any:
 def make_mix(owner: Any, title: str = "Pier") -> Mix:
     mix = Mix.objects.create(title=title)
     Member.objects.create(mix=mix, user=owner, role="owner")
-    Target.objects.create(mix=mix, name="0+2+0")
+    unpack(Document(title=title, targets=("0+2+0",)), mix, lambda file: AudioFile())
     return mix
+
+
+class StripOf:
+    """A track or bus of a mix by its id; whatever else is asked of it is read at that moment."""
+
+    def __init__(self, mix: Mix, ref: str) -> None:
+        self.mix, self.ref = mix, ref
+
+    def __getattr__(self, name: str) -> Any:
+        strip = document_of(Mix.objects.get(pk=self.mix.pk)).find_strip(self.ref)
+        return getattr(strip, name)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, StripOf) and (self.mix, self.ref) == (other.mix, other.ref)
+
+    def __hash__(self) -> int:
+        return hash((self.mix, self.ref))
+
+    @property
+    def kinds(self) -> list[str]:
+        """What its chain is made of."""
+        return [processor.kind for processor in self.chain]
+
+    @property
+    def recording(self) -> AudioFile:
+        """The recording of its one clip."""
+        [clip] = self.clips
+        return AudioFile.objects.get(mix=self.mix, file=name_of(clip.file))
+
+
+def named(mix: Mix, name: str) -> StripOf:
+    """The track or bus of a mix that is called so."""
+    document = document_of(Mix.objects.get(pk=mix.pk))
+    [ref] = [strip.id for strip in document.strips if strip.name == name]
+    return StripOf(mix, ref)
 
 
 class WebTest(TestCase):
@@ -90,11 +128,11 @@ class WebTest(TestCase):
 
     def set(
         self,
-        strip: Strip,
+        strip: StripOf,
         path: str,
         value: object,
         *,
-        also: Sequence[Strip] = (),
+        also: Sequence[StripOf] = (),
         groups: bool = True,
         workspace: str = "flow",
         seen: int | None = None,
@@ -111,13 +149,17 @@ class WebTest(TestCase):
         }
         return self.edit(workspace, seen=seen, client=client, **command)
 
-    def write(self, rows: Any, **values: object) -> None:
-        """Set up rows without a command, as no program would.
-
-        What is kept of the mix is read anew.
-        """
-        rows.update(**values)
+    def write(self, strip: StripOf, **values: Any) -> None:
+        """Set values of a strip without a command, as no program would; `placement` of its own."""
+        before, held = self.document(), self.document().find_strip(strip.ref)
+        placement = held.placement.model_copy(update=values.pop("placement", {}))
+        new = held.model_copy(update={"placement": placement, **values})
+        write_document(self.mix, before, before.with_strip(new))
         snapshots.forget()
+
+    def named(self, name: str) -> StripOf:
+        """The track or bus that is called so."""
+        return named(self.mix, name)
 
     def document(self) -> Document:
         """The mix as it is."""
@@ -144,10 +186,10 @@ class WebTest(TestCase):
         arrival.refresh_from_db()
         return arrival
 
-    def bring_in(self, name: str, sound: np.ndarray | None = None) -> Strip:
+    def bring_in(self, name: str, sound: np.ndarray | None = None) -> StripOf:
         arrival = self.upload(name, recording(noise(1, 0.5) if sound is None else sound))
         self.assertEqual(arrival.status, "done", arrival.message)
-        return self.mix.strips.get(name=arrival.track)
+        return self.named(arrival.track)
 
     def timecode_made(self, view: str, /, **data: object) -> Any:
         """Have timecode made and wait for it."""

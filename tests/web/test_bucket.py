@@ -31,7 +31,7 @@ from metaphon.web.jobs.sweeping import sweep
 from metaphon.web.jobs.tasks import render_mix, render_part
 from metaphon.web.mixes import snapshots
 from metaphon.web.mixes.models import AudioFile
-from metaphon.web.mixes.snapshots import local_path
+from metaphon.web.mixes.stored_files import local_path
 from metaphon.web.storage import stored
 from tests.sounds import noise
 from tests.web import test_parts

@@ -76,7 +76,7 @@ class Sentences(WebTest):
         self.assertEqual(arrived.name, "tide .wav")
 
     def test_ranges_of_any_length(self) -> None:
-        audio = self.bring_in("gull.wav", noise(1, 0.1)).clips.get().audio
+        audio = self.bring_in("gull.wav", noise(1, 0.1)).recording
         for asked, status in (
             ("bytes=" + "9" * 5000 + "-", 200),  # RFC 9110: what is no range is left out
             ("bytes=-" + "9" * 5000, 200),

@@ -12,10 +12,10 @@ from metaphon.core.document.delivery_changes import changes
 from metaphon.core.document.delivery_limits import NO_LIMITS
 from metaphon.core.document.fold_down import FoldDown
 from metaphon.core.document.lanes import lanes_of
+from metaphon.core.document.targets import target_named
 from metaphon.core.spatial.layouts import LAYOUTS
 from metaphon.core.spatial.localisation import localised
 from metaphon.core.spatial.panning import vector_pan
-from metaphon.web.mixes.models import Placement
 from tests.sounds import noise
 from tests.web.base import WebTest, make_user
 
@@ -27,12 +27,8 @@ class FieldBase(WebTest):
             self.bring_in(f"{name}.wav") for name in ("one", "two", "three")
         )
         for strip, azimuth in ((self.one, 30.0), (self.two, 170.0)):
-            self.write(
-                Placement.objects.filter(strip=strip),
-                mode="object",
-                azimuth_deg=azimuth,
-                elevation_deg=80.0,
-            )
+            away = {"mode": "object", "azimuth_deg": azimuth, "elevation_deg": 80.0}
+            self.write(strip, placement=away)
 
     def move(self, places: object) -> Any:
         return self.edit("field", kind="move", places=places)
@@ -54,8 +50,8 @@ class FieldBase(WebTest):
         }
 
     def places(self) -> list[tuple[float, float]]:
-        rows = Placement.objects.filter(strip__in=(self.one, self.two)).order_by("strip__pk")
-        return [(row.azimuth_deg, row.elevation_deg) for row in rows]
+        places = (self.one.placement, self.two.placement)
+        return [(place.azimuth_deg, place.elevation_deg) for place in places]
 
 
 class InBeds(FieldBase):
@@ -68,9 +64,8 @@ class InBeds(FieldBase):
 
     def test_what_says_where_it_stands_can_be_typed_in_flow_and_field(self) -> None:
         self.bring_in("pair.wav", noise(2, 1.0))
-        lies = Placement.objects.filter(strip=self.three)
         for layout, wanted in (("0+5+0", ["azimuth"]), ("4+7+0", ["azimuth", "elevation"])):
-            self.write(lies, mode="bed", layout=layout)
+            self.write(self.three, placement={"mode": "bed", "layout": layout})
             for page in ("field/", "flow/?view=table"):
                 self.assertEqual(self.fields(page, "three"), [f"three {one}" for one in wanted])
                 self.assertEqual(self.fields(page, "pair"), [])
@@ -150,9 +145,9 @@ class FieldTest(FieldBase):
         )  # across the rear by the shorter way
         self.assertContains(self.fragment("field:one", self.one.ref), "Stand still")
         self.edit("field", kind="stand_still", strip=self.one.ref)
-        self.assertFalse(self.mix.automation.exists())
+        self.assertFalse(self.document().automation)
         self.post("undo")
-        self.assertEqual(self.mix.automation.count(), 2)
+        self.assertEqual(len(self.document().automation), 2)
         for bad, words in (
             ("", "Points"),
             ([1], "Points"),
@@ -198,7 +193,7 @@ class FieldTest(FieldBase):
 
         Along its left wall x stays at -1.
         """
-        self.write(Placement.objects.filter(strip=self.one), elevation_deg=0.0)
+        self.write(self.one, placement={"elevation_deg": 0.0})
         shown = self.fragment("field:one", self.one.ref)
         self.assertEqual([number for _, number, _ in shown.context["room"]], [-1.0, 1.0, 0.0])
         self.place_of("y", "-1")
@@ -208,7 +203,7 @@ class FieldTest(FieldBase):
         self.place_of("x", "-0.5")
         self.place_of("y", "-0.5")
         self.place_of("z", "0")
-        self.assertAlmostEqual(Placement.objects.get(strip=self.one).distance, 0.5)
+        self.assertAlmostEqual(self.one.placement.distance, 0.5)
         self.assertIn("may be", self.said(self.place_of("x", "2")))
         self.assertIn("no value placement/w", self.said(self.place_of("w", "0")))
 
@@ -219,7 +214,8 @@ class FieldTest(FieldBase):
         self.assertIn("cannot be read", self.said(self.post("field:edit", command="{")))
         self.assertIn("no command 'fly'", self.said(self.edit("field", kind="fly")))
         self.assertIn("By may be -180 to 180", self.said(self.both("turn", by_deg=400)))
-        self.write(Placement.objects.filter(strip__mix=self.mix), mode="bed")
+        for strip in (self.one, self.two, self.three):
+            self.write(strip, placement={"mode": "bed"})
         self.assertIn(
             "nothing is chosen", self.said(self.edit("field", kind="turn", strips=[], by_deg=10))
         )
@@ -245,8 +241,8 @@ class Localised(WebTest):
 
 
 class Placing(FieldBase):
-    def place(self, strip: Any) -> Placement:
-        return Placement.objects.get(strip=strip)
+    def place(self, strip: Any) -> Any:
+        return strip.placement
 
     def test_every_setting_is_set_for_one_or_all_chosen(self) -> None:
         for field, value in (
@@ -277,7 +273,7 @@ class Placing(FieldBase):
                     row.snap,
                     row.excluded,
                 ),
-                (30.0, 10.0, 0.5, 3, True, ["rear"]),
+                (30.0, 10.0, 0.5, 3, True, ("rear",)),
             )
         self.assertEqual(self.place(self.three).extent_deg, 0.0)
         self.set(self.one, "placement/azimuth_deg", "40", also=[self.two], workspace="field")
@@ -330,7 +326,7 @@ class Placing(FieldBase):
         )
 
     def test_converting_reports_keeps_both_and_goes_back(self) -> None:
-        self.write(Placement.objects.filter(strip=self.one), elevation_deg=-20.0, distance=0.5)
+        self.write(self.one, placement={"elevation_deg": -20.0, "distance": 0.5})
         answer = self.alone("convert", to="cube", reference="4+5+0")
         self.assertContains(answer, "below the listener")
         self.assertContains(answer, "inside the room")
@@ -351,7 +347,7 @@ class Placing(FieldBase):
         self.assertIn("choose one of sphere, cube", self.said(self.alone("convert", to="mars")))
 
     def test_tilt_spread_and_the_whole_scene(self) -> None:
-        self.write(Placement.objects.filter(strip=self.three), mode="scene")
+        self.write(self.three, placement={"mode": "scene"})
         self.edit(
             "field",
             kind="turn",
@@ -359,7 +355,7 @@ class Placing(FieldBase):
             by_deg=20,
         )
         self.assertEqual((self.places()[0][0], self.place(self.three).azimuth_deg), (50.0, 20.0))
-        self.write(Placement.objects.filter(strip=self.one), azimuth_deg=0.0, elevation_deg=0.0)
+        self.write(self.one, placement={"azimuth_deg": 0.0, "elevation_deg": 0.0})
         self.alone("tilt", pitch_deg=30)
         self.assertEqual(self.places()[0], (0.0, 30.0))
         self.place_of("locked", True)
@@ -368,7 +364,7 @@ class Placing(FieldBase):
 
     def test_a_layout_of_ones_own_becomes_a_target(self) -> None:
         self.post("field:add_layout", title="Gallery", table="L 30 0\nR -30 0\nB 180 20\nLFE")
-        target = self.mix.targets.last()
+        target = target_named(self.document().targets[-1])
         self.assertEqual(target.title, "Gallery")
         page = self.client.get(self.url("field:show"), {"layout": target.name, "truth": "vector"})
         self.assertEqual(page.context["layout"].labels, ("L", "R", "B", "LFE"))
@@ -395,5 +391,5 @@ class Widths(WebTest):
         pair = self.bring_in("pair.wav", noise(2, 0.2))
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), "pair width")
         self.set(pair, "basics/width", "0.5")
-        self.assertEqual(pair.processors.get().parameters["width"], 0.5)
+        self.assertEqual(pair.chain[0].width, 0.5)
         self.assertContains(self.client.get(self.url("flow:show") + "?view=table"), 'value="0.50"')

@@ -20,8 +20,10 @@ class Markers(WebTest):
             cues = [Cue(22050, "Early"), Cue(44100, "Bell"), Cue(80000, "Cut off")]
             add_chunks(path, cue_chunks(cues))
             arrival = self.upload("take.wav", path.read_bytes())
-        track = self.mix.strips.get(name=arrival.track)
-        self.write(track.clips.all(), start_s=5.0, in_s=0.75, length_s=0.9)
+        track = self.named(arrival.track)
+        [clip] = track.clips
+        moved = {"start_s": 5.0, "in_s": 0.75, "length_s": 0.9}
+        self.write(track, clips=(clip.model_copy(update=moved),))
         page = self.fragment("intake:clip", track.ref, 0)
         self.assertContains(page, "Take its markers")
         self.assertContains(self.post("intake:take_markers", track.ref, 0), "Bell")

@@ -13,7 +13,7 @@ from metaphon.core.edits.registry import COMMANDS
 from metaphon.web.listen.models import UserFile
 from metaphon.web.listen.settings import read_settings
 from metaphon.web.mixes.access import new_token
-from metaphon.web.mixes.models import AudioFile, Member, Processor, SpaceResponse
+from metaphon.web.mixes.models import AudioFile, Member, SpaceResponse, StripResponse
 from tests.sounds import noise
 from tests.web.base import WebTest, make_mix, make_user, recording
 
@@ -135,7 +135,7 @@ class OtherPeoplesFiles(WebTest):
                 self.assertEqual(self.send(command).status_code, 422, (path, name))
         after = self.document()
         self.assertEqual(after.tracks, before.tracks)
-        self.assertFalse(Processor.objects.filter(parameters__file=response).exists())
+        self.assertFalse(StripResponse.objects.exists())
 
     def test_one_that_is_shared_or_in_the_mix_already_is_taken(self) -> None:
         response = self.response(shared=True)
@@ -143,7 +143,8 @@ class OtherPeoplesFiles(WebTest):
         self.assertEqual(self.send(command).status_code, 200)
         SpaceResponse.objects.update(shared=False)
         self.assertEqual(self.send({**command, "name": "Yard"}).status_code, 200)
-        Processor.objects.filter(parameters__file=response).delete()
+        for strip in ("yard", "hall"):
+            self.send({"kind": "remove_strip", "strip": strip})
         self.assertEqual(self.send({**command, "name": "Nave"}).status_code, 422)
 
     def test_what_is_refused_names_no_mix_that_one_is_not_in(self) -> None:

@@ -14,7 +14,7 @@ from metaphon.core.document.tempo import in_time
 from metaphon.core.engine.plan import compile
 from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.jobs.tasks import simulate_space
-from metaphon.web.mixes.models import Member, Processor, SpaceResponse
+from metaphon.web.mixes.models import Member, SpaceResponse, Strip
 from metaphon.web.reverb import sends
 from metaphon.web.reverb.returns import places_for
 from tests.sounds import noise
@@ -114,8 +114,8 @@ class Responses(WebTest):
 
     def file(self) -> str:
         """What the row of the reverb says."""
-        row = Processor.objects.get(kind="convolution_reverb")
-        return str(row.parameters["file"])
+        [row] = Strip.objects.filter(values__chain__0__kind="convolution_reverb")
+        return str(row.values["chain"][0]["file"])
 
     def test_a_shipped_space_its_microphone_and_its_distance_are_one_press_each(self) -> None:
         self.make()
@@ -240,9 +240,10 @@ class Responses(WebTest):
         self.make()
         answer = self.client.post(reverse("duplicate_mix", args=[self.mix.pk]))
         self.assertIn(answer.status_code, (200, 302))
-        rows = Processor.objects.filter(kind="convolution_reverb")
+        rows = Strip.objects.filter(values__chain__0__kind="convolution_reverb")
         self.assertEqual(
-            [row.parameters["file"] for row in rows], ["shipped/boat_shed_omnis_middle.flac"] * 2
+            [row.values["chain"][0]["file"] for row in rows],
+            ["shipped/boat_shed_omnis_middle.flac"] * 2,
         )
 
 

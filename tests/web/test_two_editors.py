@@ -78,7 +78,7 @@ class TwoEditors(WebTest):
         other = GAIN | {"strips": ["pier"]}
         self.play(("a", GAIN), ("a", other), ("a", "undo"), ("a", "undo"), ("b", OUT))
         [said] = self.play(("a", "redo"))
-        self.assertIn("no longer in the mix", said)
+        self.assertIn("changed this in the meantime (Removed Hall)", said)
         self.assertIn("Do again goes on with the next.", said)
         self.assertEqual(self.play(("a", "redo")), [])
         self.assertEqual(document_of(self.mix).strips[0].gain_db, -6.0)

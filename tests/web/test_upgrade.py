@@ -1,4 +1,4 @@
-"""From the oldest migration to this version, with what was there."""
+"""From older versions to this one, with what was there."""
 
 import json
 import os
@@ -12,8 +12,8 @@ from django.db import connection
 from django.test import TransactionTestCase
 
 
-class FromTheOldest(TransactionTestCase):
-    def test_a_mix_of_the_first_version_is_what_it_was(self) -> None:
+class Upgrade(TransactionTestCase):
+    def setUp(self) -> None:
         name = f"upgrade_{uuid.uuid4().hex}"
         with connection.cursor() as cursor:
             cursor.execute(f"CREATE DATABASE {name}")
@@ -27,6 +27,8 @@ class FromTheOldest(TransactionTestCase):
             "METAPHON_STORAGE": folder,
             "METAPHON_UPLOADS": folder,
         }
+
+    def test_a_mix_of_the_first_version_is_what_it_was(self) -> None:
         self._run("-m", "tests.web.upgrading", "begin")
         self._run("-m", "django", "migrate", "--verbosity", "0")
         told: dict[str, Any] = json.loads(self._run("-m", "tests.web.upgrading", "look"))
@@ -40,6 +42,16 @@ class FromTheOldest(TransactionTestCase):
         self.assertEqual(track["chain"][0]["bands"][0]["gain_db"], 3.0)
         self.assertEqual(track["clips"][0]["start_s"], 0.25)
         self.assertGreater(told["held"], 24000 * 3)
+
+    def test_five_thousand_edits_in_columns_are_what_they_were(self) -> None:
+        """At any time in their history; and they are taken back and made again."""
+        self._run("-m", "tests.web.upgrading", "begin_edited")
+        self._run("-m", "django", "migrate", "--verbosity", "0")
+        told: dict[str, Any] = json.loads(self._run("-m", "tests.web.upgrading", "look_edited"))
+        self.assertEqual(told["different"], [])
+        self.assertTrue(told["same"])
+        self.assertEqual(told["redone"], 2)
+        self.assertGreater(told["undone"], 10)
 
     def _run(self, *arguments: str) -> str:
         done = subprocess.run(

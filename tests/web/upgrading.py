@@ -1,11 +1,14 @@
 """An installation as the oldest migration left it, and what the present version sees of it.
 
-Run as a program of its own on a database of its own: python -m tests.web.upgrading begin|look
+Run as a program of its own on a database of its own:
+python -m tests.web.upgrading begin|look|begin_edited|look_edited
 """
 
 import json
+import lzma
 import sys
 from pathlib import Path
+from typing import Any
 
 import django
 import soundfile
@@ -20,6 +23,9 @@ from django.db import connection  # noqa: E402
 from django.db.migrations.executor import MigrationExecutor  # noqa: E402
 
 _OLDEST = [("mixes", "0001_initial")]
+_BEFORE_VALUES = [("mixes", "0024_kept_bytes")]
+_EDITED = Path(__file__).parent / "data" / "mix_of_0024.json.xz"
+_TABLES = ("Group", "Strip", "Clip", "Send", "Processor", "Placement", "Automation", "Target")
 
 
 def begin() -> None:
@@ -83,5 +89,80 @@ def look() -> None:
     print(json.dumps({"pages": pages, "edited": edited.status_code, "held": held, **told}))
 
 
+def _edited() -> dict[str, Any]:
+    told: dict[str, Any] = json.loads(lzma.decompress(_EDITED.read_bytes()))
+    return told
+
+
+def begin_edited() -> None:
+    """A mix that two people have edited 5,000 times, as the last version with columns kept it."""
+    executor = MigrationExecutor(connection)
+    executor.migrate(_BEFORE_VALUES)
+    apps = executor.loader.project_state(_BEFORE_VALUES).apps
+    told = _edited()
+    users = {
+        name: apps.get_model("auth", "User").objects.create(username=name) for name in ("ada", "bo")
+    }
+    for table in ("Mix", "AudioFile", *_TABLES):
+        model = apps.get_model("mixes", table)
+        model.objects.bulk_create(model(**row) for row in told["tables"][table])
+    mix_id = told["tables"]["Mix"][0]["id"]
+    for audio in told["tables"]["AudioFile"]:
+        apps.get_model("mixes", "SpaceResponse").objects.create(
+            title=audio["name"], file=audio["file"], channels=1, seconds=0.6, sample_rate_hz=48000
+        )
+    for user in users.values():
+        apps.get_model("mixes", "Member").objects.create(mix_id=mix_id, user=user, role="editor")
+    entry = apps.get_model("mixes", "JournalEntry")
+    entry.objects.bulk_create(
+        entry(**{**row, "user": users[row["user"]]}) for row in told["journal"]
+    )
+    with connection.cursor() as cursor:  # rows that come get other numbers
+        for table in ("journalentry", "strip", "clip", "send", "group"):
+            cursor.execute(
+                "SELECT setval(pg_get_serial_sequence(%s, 'id'), 1000000)", [f"mixes_{table}"]
+            )
+
+
+def look_edited() -> None:
+    """What is otherwise of the mix at any revision that was written down, and how undo goes."""
+    from metaphon.core.errors import InputError
+    from metaphon.core.files.mixdoc import with_all_files
+    from metaphon.web.mixes import journal, snapshots
+    from metaphon.web.mixes.models import Member, Mix
+    from metaphon.web.mixes.stored_files import name_of
+
+    told, mix = _edited(), Mix.objects.get()
+    different = []
+    for revision, expected in told["documents"].items():
+        found = snapshots.document_at(mix, int(revision))
+        plain = with_all_files(found, lambda file: Path(name_of(file))).model_dump(mode="json")
+        if plain != expected:
+            different.append(
+                [revision, *(name for name in expected if plain[name] != expected[name])]
+            )
+    steps = {"undone": 0, "refused": 0, "redone": 0}
+    start = snapshots.document_of(mix)
+    for member in Member.objects.order_by("pk"):
+        before, taken = snapshots.document_of(mix), 0
+        for _ in range(60):
+            try:
+                journal.undo(mix, member.user)
+                taken += 1
+            except InputError:  # what the other has built on it
+                steps["refused"] += 1
+        snapshots.forget()
+        snapshots.document_of(mix)
+        for _ in range(taken):
+            journal.redo(mix, member.user)
+        steps["undone"] += taken
+        steps["redone"] += snapshots.document_of(mix) == before
+    snapshots.forget()
+    same = snapshots.document_of(mix) == start
+    print(json.dumps({"different": different, "same": same, **steps}))
+
+
 if __name__ == "__main__":
-    {"begin": begin, "look": look}[sys.argv[1]]()
+    {"begin": begin, "look": look, "begin_edited": begin_edited, "look_edited": look_edited}[
+        sys.argv[1]
+    ]()

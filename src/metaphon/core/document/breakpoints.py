@@ -7,8 +7,15 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from pydantic import GetCoreSchemaHandler, GetJsonSchemaHandler
+from pydantic import (
+    GetCoreSchemaHandler,
+    GetJsonSchemaHandler,
+    SerializationInfo,
+    ValidationInfo,
+)
 from pydantic_core import CoreSchema, core_schema
+
+from metaphon.core.kept_form import KeptForm
 
 CurveName = Literal["linear", "hold", "smooth"]
 CURVES: tuple[CurveName, ...] = ("linear", "hold", "smooth")
@@ -179,9 +186,11 @@ class Breakpoints:
         )
 
     @classmethod
-    def _validate(cls, given: Any) -> "Breakpoints":
+    def _validate(cls, given: Any, info: ValidationInfo) -> "Breakpoints":
         if isinstance(given, Breakpoints):
             return given
+        if isinstance(given, dict) and isinstance(info.context, KeptForm):
+            return cls.unpacked(given)
         if not isinstance(given, list | tuple) or not given:
             raise ValueError("a lane needs a list of breakpoints, one at least")
         if isinstance(given[0], Breakpoint):
@@ -200,14 +209,18 @@ class Breakpoints:
         return cls(times, values, curves)
 
     @staticmethod
-    def _listed(points: "Breakpoints") -> list[dict[str, Any]]:
+    def _written(points: "Breakpoints", info: SerializationInfo) -> Any:
+        if isinstance(info.context, KeptForm):
+            return points.packed()
         return [point._asdict() for point in points]
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
-        return core_schema.no_info_plain_validator_function(
+        return core_schema.with_info_plain_validator_function(
             cls._validate,
-            serialization=core_schema.plain_serializer_function_ser_schema(cls._listed),
+            serialization=core_schema.plain_serializer_function_ser_schema(
+                cls._written, info_arg=True
+            ),
         )
 
     @classmethod

@@ -1,7 +1,6 @@
 """The mix itself, frozen. Its fields and their meanings are those of the mix document."""
 
 from collections.abc import Callable
-from pathlib import Path
 from typing import Annotated, Any, Literal, get_args
 
 from pydantic import AfterValidator, Field, model_validator
@@ -15,6 +14,7 @@ from metaphon.core.document.part import LATEST_S, GainDb, Identifier, Layout, Na
 from metaphon.core.document.targets import bus_format, target_to_render
 from metaphon.core.document.value_paths import lane_path
 from metaphon.core.errors import InputError
+from metaphon.core.kept_form import NamedFile
 from metaphon.core.measure.timecode import RATES, read_timecode
 from metaphon.core.process.processor import choice, parameter, switch
 from metaphon.core.process.registry import AnyProcessor
@@ -45,7 +45,7 @@ class Clip(Part):
     None up to the end of the recording. Fades are of equal power.
     """
 
-    file: Path
+    file: NamedFile
     start_s: float = parameter(
         0.0, 0.0, LATEST_S, unit="s", step=0.001, moves=False, help="When it begins in the mix."
     )

@@ -45,7 +45,7 @@ def packed(header: dict[str, Any], samples: np.ndarray) -> bytes:
 def serve(pipe: Connection, rate_hz: int, bring: Bring | None = None) -> None:
     """Answer messages until the pipe closes.
 
-    In: ("document", name, Mix or Delta, ids of the edits that came with it), ("forget", name),
+    In: ("document", name, Mix or changes of it, ids of the edits in it), ("forget", name),
     ("state", dict), ("do", dict), ("preview", command, control, id of the edit or None),
     ("release", control), ("crowded", whether many listen on this machine). Out:
     packed stretches, or JSON text for everything else. `bring` is how files are brought here.

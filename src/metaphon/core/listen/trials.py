@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from metaphon.core.document.delta import Delta
+from metaphon.core.document.difference import Change, with_changes
 from metaphon.core.document.mix import Mix
 from metaphon.core.edits.command import Command, apply
 from metaphon.core.edits.registry import read
@@ -38,14 +38,14 @@ class Trials:
         self._kept: Mix | None = None
         self._trials: dict[str, _Trial] = {}
 
-    def keep(self, mix: Mix | Delta, edits: Iterable[str]) -> Mix:
-        """Take in the mix as it is kept now, whole or what is new of it.
+    def keep(self, mix: Mix | list[Change], edits: Iterable[str]) -> Mix:
+        """Take in the mix as it is kept now, whole or what has changed of it.
 
         With the ids of the edits that it contains. Gives what is heard.
         """
-        if isinstance(mix, Delta):
+        if isinstance(mix, list):
             assert self._kept is not None, "the first mix comes whole"
-            mix = mix.applied_to(self._kept)
+            mix = with_changes(self._kept, mix)
         self._kept = mix
         gone = set(edits)
         now = time.monotonic()

@@ -1,7 +1,6 @@
 """A room from its response: what it made of a click, made of everything."""
 
 from collections import deque
-from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 import numpy as np
@@ -11,6 +10,7 @@ from metaphon.core.dsp.block import Block
 from metaphon.core.dsp.motion import PIECE, Memo, Motion
 from metaphon.core.dsp.partitioned import LongConvolver, Responses, prepared
 from metaphon.core.dsp.sections import Cascade, Sections, ring_s
+from metaphon.core.kept_form import NamedFile
 from metaphon.core.process.eq import Band
 from metaphon.core.process.eq import Shape as BandShape
 from metaphon.core.process.impulse_response import (
@@ -60,7 +60,7 @@ class ConvolutionReverb(Reverb):
     }
 
     kind: Literal["convolution_reverb"] = "convolution_reverb"
-    file: Annotated[Path | None, AfterValidator(lambda path: path or None)] = Field(
+    file: Annotated[NamedFile | None, AfterValidator(lambda path: path or None)] = Field(
         None,
         description="The response, relative to the document; silent where there is none.",
         json_schema_extra={"role": "response"},

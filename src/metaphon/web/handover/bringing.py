@@ -18,7 +18,8 @@ from metaphon.web.jobs.results import as_recording, result_of
 from metaphon.web.mixes.editing import carry_out
 from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.snapshots import document_at, document_of, local_path
+from metaphon.web.mixes.snapshots import document_at, document_of
+from metaphon.web.mixes.stored_files import local_path
 
 
 @changes_mix

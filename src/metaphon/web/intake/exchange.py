@@ -19,7 +19,8 @@ from metaphon.web.intake.timeline import timeline
 from metaphon.web.mixes.editing import after_edit, carry_out
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import track_of
-from metaphon.web.mixes.snapshots import document_of, local_path, recordings_of
+from metaphon.web.mixes.snapshots import document_of, recordings_of
+from metaphon.web.mixes.stored_files import local_path
 
 _LONGEST = 20_000_000
 _KINDS = {

@@ -23,8 +23,9 @@ from metaphon.web.intake.models import Arrival
 from metaphon.web.intake.tasks import make_timecode
 from metaphon.web.mixes.models import AudioFile, Clip, Mix
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.snapshots import document_of, local_path
+from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.mixes.space import require_space, reserving
+from metaphon.web.mixes.stored_files import local_path
 from metaphon.web.shell.posted import number_in
 
 _SHORTEST_S = 60.0
@@ -137,12 +138,17 @@ def _against_the_mix(audio: AudioFile, found: Found) -> str:
     )
     if own is None or mixs is None or own.pk == mixs.pk:
         return ""
-    origin_s = float(mixs.audio.time_reference_s or 0.0) - (mixs.start_s - mixs.in_s)
-    off = frames_ahead(found, own.start_s - own.in_s, origin_s)
+    origin_s = float(mixs.audio.time_reference_s or 0.0) - _begins_s(mixs)
+    off = frames_ahead(found, _begins_s(own), origin_s)
     if abs(off) < _EVEN_FRAMES:
         return "It goes with the timecode of the mix. "
     side = "ahead of" if off > 0.0 else "behind"
     return f"It is {abs(off):.1f} frames {side} the timecode of the mix. "
+
+
+def _begins_s(clip: Clip) -> float:
+    """When the first sample of a clip's recording would be heard."""
+    return clip.document.start_s - clip.document.in_s
 
 
 def _said(message: str) -> HttpResponse:

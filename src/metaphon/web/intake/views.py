@@ -19,7 +19,8 @@ from metaphon.web.mixes.making import of_definition
 from metaphon.web.mixes.models import AudioFile
 from metaphon.web.mixes.permissions import changes_mix, mix_for
 from metaphon.web.mixes.recordings import draw
-from metaphon.web.mixes.snapshots import document_of, local_path
+from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.stored_files import local_path
 from metaphon.web.shell.fragments import fragment_of
 from metaphon.web.shell.posted import number_in
 

@@ -17,7 +17,8 @@ from metaphon.web.jobs.progress import Interrupted, Teller
 from metaphon.web.mixes import journal
 from metaphon.web.mixes.models import AudioFile, discard
 from metaphon.web.mixes.recordings import store
-from metaphon.web.mixes.snapshots import document_of, local_path
+from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.stored_files import local_path
 from metaphon.web.storage import scratch
 
 

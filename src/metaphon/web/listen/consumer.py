@@ -16,7 +16,7 @@ from channels.db import database_sync_to_async
 from channels.generic.websocket import AsyncWebsocketConsumer
 from django.db.models import QuerySet
 
-from metaphon.core.document.delta import Delta
+from metaphon.core.document.difference import find_difference
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.edits.registry import read
 from metaphon.core.errors import InputError
@@ -210,7 +210,7 @@ class Listener(AsyncWebsocketConsumer):
                     await self._say(error)
                     continue
                 known, self._known = self._known, document
-                new = Delta.between(known, document) if known else document
+                new = find_difference(known, document) if known else document
                 self._tell("document", NOW, new, edits)
                 if NOW not in self._given:
                     self._given.add(NOW)

@@ -24,7 +24,8 @@ from metaphon.web.jobs.rendering import between
 from metaphon.web.listen.models import Reference, UserFile
 from metaphon.web.mixes.models import AudioFile, Mix
 from metaphon.web.mixes.permissions import User
-from metaphon.web.mixes.snapshots import document_at, document_of, local_path
+from metaphon.web.mixes.snapshots import document_at, document_of
+from metaphon.web.mixes.stored_files import local_path
 from metaphon.web.shell.posted import as_object, number_in
 
 SHIPPED = {

@@ -1,14 +1,20 @@
 """The one way a mix is changed.
 
-A command of the core, its difference written as rows that are kept for undo.
+A command of the core; the difference that it makes is kept for undo, and written as rows.
 """
 
 from dataclasses import dataclass
 
-from django.db import IntegrityError, transaction
+from django.db import transaction
 from django.db.models import QuerySet
 from django.dispatch import Signal
 
+from metaphon.core.document.difference import (
+    Change,
+    find_conflict,
+    find_difference,
+    with_changes_that_fit,
+)
 from metaphon.core.document.graph import ordered
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.playable import refuse_unplayable
@@ -16,14 +22,12 @@ from metaphon.core.edits.command import Command
 from metaphon.core.edits.command import apply as carried_out
 from metaphon.core.errors import InputError, StaleEdit
 from metaphon.web.mixes import snapshots, watch
-from metaphon.web.mixes.conflicts import find_conflict
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
-from metaphon.web.mixes.rows import Change, Rows, dangling, with_changes, write
+from metaphon.web.mixes.rows import write_document
+from metaphon.web.mixes.snapshots import Snapshot, changes_of, turned
+from metaphon.web.mixes.stored_files import KEPT
 from metaphon.web.shell.called import called
-
-_NO_LONGER_FITS = "somebody has made its like, or what it needs is gone; make it anew."
-
 
 edited = Signal()  # with every entry: the mix that is another now
 
@@ -61,21 +65,21 @@ def apply(
     with transaction.atomic():
         locked = _locked(mix)
         require_editor(locked, user)
-        before = snapshots.snapshot_of(locked)
-        what = command.describe(before.document)[:255]
-        after = carried_out(before.document, command)
-        refuse_unplayable(before.document, after, snapshots.channels_in(locked))
-        changes = before.changes_to(after, locked)
+        before = snapshots.document_of(locked)
+        what = command.describe(before)[:255]
+        after = carried_out(before, command)
+        refuse_unplayable(before, after, snapshots.channels_in(locked))
+        changes = find_difference(before, after, KEPT)
         if changes:
-            met = _refuse_stale(locked, user, changes, seen, before.rows, may_overwrite)
-            write(changes)
+            met = _refuse_stale(locked, user, changes, seen, may_overwrite)
+            write_document(locked, before, after)
             _edits_of(locked, user).filter(undone=True, void=False).update(void=True)
             entry = _record(locked, user, what, changes, JournalEntry.Kind.EDIT, edit)
             if met:
                 watch.say(locked.pk, _both_told(met[-1], user, what))
-            snapshots.keep(locked, before.with_document(after, changes, entry.pk, entry.revision))
+            snapshots.keep(locked, Snapshot(entry.pk, entry.revision, after))
     mix.refresh_from_db()
-    return Applied(before.document, after, what)
+    return Applied(before, after, what)
 
 
 def undo(mix: Mix, user: User) -> JournalEntry:
@@ -113,12 +117,11 @@ def _step(mix: Mix, user: User, entry: JournalEntry | None, kind: str) -> Journa
     try:
         with transaction.atomic():
             _go(mix, user, entry, kind)
-    except (InputError, IntegrityError) as error:
+    except InputError as error:
         # left standing it would be in the way of all other steps
         JournalEntry.objects.filter(pk=entry.pk).update(void=True)
-        why = str(error) if isinstance(error, InputError) else _NO_LONGER_FITS
         on = "Do again goes on with the next" if forward else "Undo goes on with the one before"
-        raise StaleEdit(f"{entry.what}: {why} {on}.") from None
+        raise StaleEdit(f"{entry.what}: {error} {on}.") from None
     mix.refresh_from_db()
     return entry
 
@@ -127,40 +130,20 @@ def _go(mix: Mix, user: User, entry: JournalEntry, kind: str) -> None:
     forward = kind == JournalEntry.Kind.REDO
     locked = _locked(mix)
     require_editor(locked, user)
-    changes = (
-        list(entry.changes) if forward else [_turned(change) for change in reversed(entry.changes)]
-    )
-    before = snapshots.snapshot_of(locked)
-    _refuse_gone(before.rows, changes)
+    before = snapshots.document_of(locked)
+    wanted = changes_of(entry) if forward else turned(changes_of(entry))
+    _refuse_stale(locked, user, wanted, entry.revision, may_overwrite=False)
+    after = with_changes_that_fit(before, wanted, KEPT)
     # what others built on it would go too, so they are asked first
-    changes += dangling(with_changes(before.rows, changes))
-    _refuse_stale(locked, user, changes, entry.revision, before.rows, may_overwrite=False)
-    with transaction.atomic():  # so that what clashes is told from what follows it
-        write(changes)
+    changes = find_difference(before, after, KEPT)
+    _refuse_stale(locked, user, changes, entry.revision, may_overwrite=False)
+    ordered(after)
+    refuse_unplayable(before, after, snapshots.channels_in(locked))
+    write_document(locked, before, after)
     JournalEntry.objects.filter(pk=entry.pk).update(undone=not forward)
     what = f"{'Did again' if forward else 'Undid'}: {entry.what}"
     made = _record(locked, user, what[:255], changes, kind)
-    after = before.after(changes, made.pk, made.revision, locked)
-    ordered(after.document)
-    refuse_unplayable(before.document, after.document, snapshots.channels_in(locked))
-    snapshots.keep(locked, after)
-
-
-def _refuse_gone(rows: Rows, changes: list[Change]) -> None:
-    """Refuse to change or take away what is no longer there."""
-    present = set(rows)
-    for change in changes:
-        key = change["table"], change["id"]
-        if change["before"] is None:
-            present.add(key)
-        elif key not in present:
-            raise InputError("what it changed is no longer in the mix; make the change anew.")
-        elif change["after"] is None:
-            present.discard(key)
-
-
-def _turned(change: Change) -> Change:
-    return {**change, "before": change["after"], "after": change["before"]}
+    snapshots.keep(locked, Snapshot(made.pk, made.revision, after))
 
 
 def _record(
@@ -172,7 +155,7 @@ def _record(
         revision=mix.revision + 1,
         kind=kind,
         what=what,
-        changes=changes,
+        changes=[change.plain() for change in changes],
         edit=edit[:40],
     )
     Mix.objects.filter(pk=mix.pk).update(revision=entry.revision, state=entry.pk)
@@ -187,7 +170,6 @@ def _refuse_stale(
     user: User,
     changes: list[Change],
     seen: int | None,
-    rows: Rows,
     may_overwrite: bool,
 ) -> list[JournalEntry]:
     """The entries of others whose values are overwritten, the latest last, if that may be."""
@@ -196,7 +178,7 @@ def _refuse_stale(
     later = mix.journal.filter(revision__gt=seen).exclude(user=user.pk)
     overwritten = []
     for entry in later.order_by("revision").select_related("user"):
-        conflict = find_conflict(changes, entry, rows)
+        conflict = find_conflict(changes, changes_of(entry))
         if conflict == "structure" or (conflict == "value" and not may_overwrite):
             raise StaleEdit(
                 f"{called(entry.user)} changed this in the meantime ({entry.what}). Nothing was "

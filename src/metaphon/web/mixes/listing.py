@@ -6,9 +6,11 @@ from typing import Any
 from django.conf import settings
 from django.core.paginator import Paginator
 from django.db.models import Count, F, FloatField, Max, OuterRef, QuerySet, Subquery, Sum, Value
+from django.db.models.fields.json import KeyTextTransform
 from django.db.models.functions import Cast, Coalesce, Lower
 from django.http import HttpRequest
 
+from metaphon.core.document.targets import target_named
 from metaphon.web.mixes.models import AudioFile, Clip, JournalEntry, Mix, Strip
 from metaphon.web.mixes.outline import outline_path
 from metaphon.web.mixes.space import held_bytes, owned_by
@@ -29,6 +31,7 @@ class MixShown:
 
     mix: Any  # with what `_found` adds to it
     outline: str
+    formats: list[str]  # without their standards' names
 
 
 def listing(request: HttpRequest) -> dict[str, Any]:
@@ -44,12 +47,18 @@ def listing(request: HttpRequest) -> dict[str, Any]:
     clips: dict[int, list[Clip]] = {}
     page = Paginator(rows, _SHOWN).get_page(request.GET.get("page"))
     shown: list[Any] = list(page)
-    sounding = Clip.objects.filter(track__mix__in=[mix.pk for mix in shown], track__resting=False)
+    sounding = Clip.objects.filter(
+        track__mix__in=[mix.pk for mix in shown], track__values__resting=False
+    )
     for clip in sounding.select_related("audio", "track__mix"):
         clips.setdefault(clip.track.mix_id, []).append(clip)
     return {
         "mixes": [
-            MixShown(mix, outline_path(clips[mix.pk], mix.length_s) if mix.pk in clips else "")
+            MixShown(
+                mix,
+                outline_path(clips[mix.pk], mix.length_s) if mix.pk in clips else "",
+                [target_named(name).title.split(" (")[0] for name in mix.values["targets"]],
+            )
             for mix in shown
         ],
         "page": page,
@@ -68,7 +77,8 @@ def _found(theirs: QuerySet[Mix], words: str, sort: str) -> QuerySet[Mix]:
     for word in words.split():
         theirs = theirs.filter(title__icontains=word)
     recorded_s = Cast(F("audio__frames"), FloatField()) / F("track__mix__sample_rate_hz")
-    end_s = F("start_s") + Coalesce(F("length_s"), recorded_s - F("in_s"))
+    start_s, length_s, in_s = (_number(name) for name in ("start_s", "length_s", "in_s"))
+    end_s = start_s + Coalesce(length_s, recorded_s - in_s)
     clips = Clip.objects.filter(track__mix=OuterRef("pk"))
     recordings = AudioFile.objects.filter(mix=OuterRef("pk"))
     last = JournalEntry.objects.filter(pk=OuterRef("state"))
@@ -81,9 +91,14 @@ def _found(theirs: QuerySet[Mix], words: str, sort: str) -> QuerySet[Mix]:
             recorded_bytes=Coalesce(_one(recordings, Sum("bytes")), 0),
             changed_at=Coalesce(Subquery(last.values("created_at")), F("created_at")),
         )
-        .prefetch_related("targets", "members__user")
+        .prefetch_related("members__user")
         .order_by(SORTS[sort][1], "-pk")
     )
+
+
+def _number(name: str) -> Cast:
+    """A number among the values of a row."""
+    return Cast(KeyTextTransform(name, "values"), FloatField())
 
 
 def _strips(kind: Strip.Kind) -> Coalesce:

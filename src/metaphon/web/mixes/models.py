@@ -1,6 +1,6 @@
-"""A mix as rows. The rules of sound live in the core.
+"""A mix as rows: what it is made of, whose it is, and what points at what.
 
-Here stand only what would be nonsense in any mix.
+The values of each row are one column, which `rows` reads and writes by the core's own model.
 """
 
 from pathlib import Path
@@ -12,12 +12,6 @@ from django.db.models.fields.files import FieldFile
 
 from metaphon.core.adm.importing import claims_of
 from metaphon.core.document import mix as document
-from metaphon.core.document.alternatives import NONE
-from metaphon.core.document.delivery_limits import NO_LIMITS
-from metaphon.core.document.fold_down import FoldDown
-from metaphon.core.document.part import Part
-from metaphon.core.document.targets import target_named
-from metaphon.core.document.value_paths import range_of_field
 from metaphon.core.files.apart import read_apart
 from metaphon.core.files.audio import MOST_CHANNELS
 
@@ -30,54 +24,16 @@ def between(field: str, low: float, high: float) -> models.CheckConstraint:
     )
 
 
-def within_ranges(part: type[Part], prefix: str = "") -> list[models.BaseConstraint]:
-    """Constraints that the numbers of a part of a mix lie in the ranges that its fields have.
-
-    `prefix` begins the names of the columns.
-    """
-    ranges = {prefix + name: range_of_field(field) for name, field in part.model_fields.items()}
-    return [between(name, *found) for name, found in ranges.items() if found]
-
-
 def discard(*files: FieldFile) -> None:
     """Delete files from storage, each once however many fields name it."""
     for name, file in {str(file.name): file for file in files if file}.items():
         file.storage.delete(name)
 
 
-class Row(models.Model):
-    """A row that templates can put into addresses without a look-up for each."""
-
-    class Meta:
-        abstract = True
-
-    @property
-    def pk_text(self) -> str:
-        return str(self.pk)
-
-
-def no_limits() -> dict[str, object]:
-    return NO_LIMITS.model_dump(mode="json")
-
-
-def no_alternatives() -> dict[str, object]:
-    return NONE.model_dump(mode="json")
-
-
 class Mix(models.Model):
     title = models.CharField(max_length=120)
     sample_rate_hz = models.PositiveIntegerField(default=48000)
-    tempo_bpm = models.FloatField(default=120.0)
-    start_timecode = models.CharField(max_length=11, default="00:00:00:00")
-    frame_rate = models.CharField(max_length=9, default="25")
-    fold_centre_db = models.FloatField(default=-3.0)
-    fold_surround_db = models.FloatField(default=-3.0)
-    fold_height_db = models.FloatField(default=0.0)
-    fold_lfe_db = models.FloatField(null=True, blank=True)
-    fold_surround_shift = models.BooleanField(default=False)
-    delivery = models.JSONField(default=no_limits)
-    alternatives = models.JSONField(default=no_alternatives)
-    markers = models.JSONField(default=list)
+    values = models.JSONField(default=dict)  # as the core writes them
     revision = models.PositiveIntegerField(default=0)
     state = models.BigIntegerField(
         default=0
@@ -87,11 +43,7 @@ class Mix(models.Model):
     class Meta:
         verbose_name_plural = "mixes"
         ordering = ["-created_at", "-pk"]
-        constraints = [
-            between("sample_rate_hz", 44100, 192000),
-            between("tempo_bpm", 20, 300),
-            *within_ranges(FoldDown, "fold_"),
-        ]
+        constraints = [between("sample_rate_hz", 44100, 192000)]
 
     def __str__(self) -> str:
         return self.title
@@ -250,26 +202,21 @@ class SpaceResponse(models.Model):
         return str(self.file.name)
 
 
-class Group(Row):
+class Group(models.Model):
     """Strips whose gains, mutes or positions are changed together."""
 
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="groups")
     ref = models.CharField(max_length=64)
-    name = models.CharField(max_length=120)
-    moves_gain = models.BooleanField(default=True)
-    moves_mute = models.BooleanField(default=True)
-    moves_position = models.BooleanField(default=False)
+    position = models.PositiveIntegerField(default=0)
+    values = models.JSONField(default=dict)
 
     class Meta:
-        ordering = ["pk"]
+        ordering = ["position", "pk"]
         constraints = [models.UniqueConstraint(fields=["mix", "ref"], name="group_ref_once")]
 
 
-class Strip(Row):
-    """A track or a bus: what both share in the mix document.
-
-    A print knows what it was made of, and its take.
-    """
+class Strip(models.Model):
+    """A track or a bus: what it points at. All else of it is among its values."""
 
     class Kind(models.TextChoices):
         TRACK = "track", "Track"
@@ -278,38 +225,21 @@ class Strip(Row):
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="strips")
     kind = models.CharField(max_length=5, choices=Kind)
     ref = models.CharField(max_length=64)
-    name = models.CharField(max_length=120)
-    colour = models.CharField(max_length=10, default="none")
-    note = models.TextField(blank=True)
     position = models.PositiveIntegerField(default=0)
-    muted = models.BooleanField(default=False)
-    resting = models.BooleanField(default=False)
-    soloed = models.BooleanField(default=False)
-    solo_safe = models.BooleanField(default=False)
     group = models.ForeignKey(Group, models.SET_NULL, null=True, blank=True, related_name="strips")
     print_of = models.ForeignKey(
         "self", models.SET_NULL, null=True, blank=True, related_name="prints"
     )
-    take = models.PositiveSmallIntegerField(default=0)
-    gain_db = models.FloatField(default=0.0)
-    lfe_on = models.BooleanField(default=False)
-    lfe_level_db = models.FloatField(default=0.0)
-    lfe_corner_hz = models.FloatField(default=120.0)
     to_programme = models.BooleanField(default=True)
     output_bus = models.ForeignKey(
         "self", models.SET_NULL, null=True, blank=True, related_name="fed_by"
     )
-    layout = models.CharField(max_length=1500, blank=True)
+    values = models.JSONField(default=dict)
 
     class Meta:
         ordering = ["-kind", "position", "pk"]  # tracks before buses
         constraints = [
             models.UniqueConstraint(fields=["mix", "ref"], name="strip_ref_once"),
-            *within_ranges(document.Strip),
-            *within_ranges(document.LfeSend, "lfe_"),
-            models.CheckConstraint(
-                condition=Q(kind="track") | ~Q(layout=""), name="strip_bus_has_layout"
-            ),
             models.CheckConstraint(
                 condition=~Q(to_programme=True, output_bus__isnull=False), name="strip_one_output"
             ),
@@ -317,155 +247,68 @@ class Strip(Row):
             models.CheckConstraint(condition=~Q(ref="programme"), name="strip_ref_not_programme"),
         ]
 
-    def __str__(self) -> str:
-        return self.name
+    @property
+    def name(self) -> str:
+        return str(self.values["name"])
 
 
 class Clip(models.Model):
+    """A part of a recording, which can not be removed while it is here."""
+
     track = models.ForeignKey(Strip, models.CASCADE, related_name="clips")
     audio = models.ForeignKey(AudioFile, models.RESTRICT, related_name="clips")
-    start_s = models.FloatField(default=0.0)
-    in_s = models.FloatField(default=0.0)
-    length_s = models.FloatField(null=True, blank=True)
-    gain_db = models.FloatField(default=0.0)
-    fade_in_s = models.FloatField(default=0.0)
-    fade_out_s = models.FloatField(default=0.0)
     position = models.PositiveIntegerField(default=0)
+    values = models.JSONField(default=dict)
 
     class Meta:
         ordering = ["position", "pk"]
-        constraints = within_ranges(document.Clip)
+
+    @property
+    def document(self) -> document.Clip:
+        """The clip as the core knows it."""
+        return document.Clip(file=Path(str(self.audio.file.name)), **self.values)
 
 
 class Send(models.Model):
     source = models.ForeignKey(Strip, models.CASCADE, related_name="sends")
     bus = models.ForeignKey(Strip, models.CASCADE, related_name="received")
-    level_db = models.FloatField(default=-12.0)
-    tap = models.CharField(
-        max_length=5,
-        choices=[("strip", "pre-strip"), ("pre", "pre-fader"), ("post", "post-fader")],
-        default="post",
-    )
-    muted = models.BooleanField(default=False)
-    azimuth_deg = models.FloatField(null=True, blank=True)
+    values = models.JSONField(default=dict)
 
     class Meta:
-        ordering = ["bus__position", "pk"]
+        ordering = ["pk"]
         constraints = [
             models.UniqueConstraint(fields=["source", "bus"], name="send_once"),
             models.CheckConstraint(condition=~Q(source=F("bus")), name="send_not_into_itself"),
-            models.CheckConstraint(
-                condition=Q(tap__in=["strip", "pre", "post"]), name="send_tap_known"
-            ),
-            *within_ranges(document.Send),
         ]
 
 
-class Processor(Row):
-    strip = models.ForeignKey(Strip, models.CASCADE, related_name="processors")
-    position = models.PositiveIntegerField(default=0)
-    kind = models.CharField(max_length=40)
-    bypassed = models.BooleanField(default=False)
-    parameters = models.JSONField(default=dict)
+class StripResponse(models.Model):
+    """A response that a chain uses, which can not be removed while it is here."""
 
-    class Meta:
-        ordering = ["position", "pk"]
-
-
-class Placement(models.Model):
-    class Mode(models.TextChoices):
-        BED = "bed", "Bed"
-        OBJECT = "object", "Object"
-        SCENE = "scene", "Scene"
-        NONE = "none", "None"
-
-    strip = models.OneToOneField(Strip, models.CASCADE, related_name="placement")
-    mode = models.CharField(max_length=6, choices=Mode, default=Mode.BED)
-    layout = models.CharField(max_length=40, default="0+5+0")
-    coordinates = models.CharField(
-        max_length=6, choices=[("sphere", "angles"), ("cube", "room")], default="sphere"
-    )
-    reference = models.CharField(max_length=40, default="4+5+0")
-    azimuth_deg = models.FloatField(default=0.0)
-    elevation_deg = models.FloatField(default=0.0)
-    distance = models.FloatField(default=1.0)
-    extent_deg = models.FloatField(default=0.0)
-    extent_height_deg = models.FloatField(null=True, blank=True)
-    extent_depth = models.FloatField(default=0.0)
-    x = models.FloatField(default=0.0)
-    y = models.FloatField(default=1.0)
-    z = models.FloatField(default=0.0)
-    extent_x = models.FloatField(default=0.0)
-    extent_y = models.FloatField(default=0.0)
-    extent_z = models.FloatField(default=0.0)
-    pair_deg = models.FloatField(default=60.0)
-    divergence = models.FloatField(default=0.0)
-    divergence_range_deg = models.FloatField(default=45.0)
-    diffuseness = models.FloatField(default=0.0)
-    importance = models.PositiveSmallIntegerField(default=10)
-    snap = models.BooleanField(default=False)
-    on_sphere = models.BooleanField(default=False)
-    excluded = models.JSONField(default=list)
-    level_db_per_doubling = models.FloatField(default=0.0)
-    air = models.BooleanField(default=False)
-    travel = models.BooleanField(default=False)
-    sphere_m = models.FloatField(default=2.0)
-    sends_too = models.BooleanField(default=False)
-    reflections = models.BooleanField(default=False)
-    reflections_db = models.FloatField(default=-6.0)
-    room_width_m = models.FloatField(default=8.0)
-    room_depth_m = models.FloatField(default=10.0)
-    room_height_m = models.FloatField(default=4.0)
-    room_absorption = models.FloatField(default=0.3)
-    roll_deg = models.FloatField(default=0.0)
-    decoder = models.CharField(max_length=16, default="allrad")
-    weighting = models.CharField(max_length=16, default="max_re")
-    locked = models.BooleanField(default=False)
+    strip = models.ForeignKey(Strip, models.CASCADE, related_name="responses")
+    response = models.ForeignKey(SpaceResponse, models.RESTRICT, related_name="used_by")
 
     class Meta:
         constraints = [
-            models.CheckConstraint(
-                condition=Q(mode__in=["bed", "object", "scene", "none"]),
-                name="placement_mode_known",
-            ),
-            models.CheckConstraint(
-                condition=Q(coordinates__in=["sphere", "cube"]), name="placement_form_known"
-            ),
-            *within_ranges(document.Placement),
+            models.UniqueConstraint(fields=["strip", "response"], name="strip_response_once")
         ]
 
 
-class Automation(models.Model):
+class Lane(models.Model):
+    """A value over time; large, so that it stands apart from what it moves."""
+
     mix = models.ForeignKey(Mix, models.CASCADE, related_name="automation")
     target = models.CharField(max_length=255)
+    position = models.PositiveIntegerField(default=0)
     points = models.JSONField()  # three arrays, packed: t_s, value, curve
 
     class Meta:
-        ordering = ["target"]
+        ordering = ["position", "pk"]
         constraints = [models.UniqueConstraint(fields=["mix", "target"], name="automation_once")]
 
 
-class Target(models.Model):
-    mix = models.ForeignKey(Mix, models.CASCADE, related_name="targets")
-    name = models.CharField(max_length=1500)
-    position = models.PositiveIntegerField(default=0)
-
-    class Meta:
-        ordering = ["position", "pk"]
-        constraints = [models.UniqueConstraint(fields=["mix", "name"], name="target_once")]
-
-    @property
-    def title(self) -> str:
-        return target_named(self.name).title
-
-    @property
-    def short(self) -> str:
-        """Its title without the standard's name."""
-        return self.title.split(" (")[0]
-
-
 class JournalEntry(models.Model):
-    """One change to a mix, with the rows before and after.
+    """One change to a mix: how it differs from the mix before.
 
     What undo, redo and the history are made of.
     """

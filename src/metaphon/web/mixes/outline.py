@@ -17,14 +17,15 @@ def outline_path(clips: Iterable[Clip], length_s: float) -> str:
     Height is level in dB, so that quiet passages can be seen.
     """
     tops = np.zeros(WIDTH)
-    for clip in clips:
-        whole_s = clip.audio.frames / clip.track.mix.sample_rate_hz
+    for row in clips:
+        clip, audio = row.document, row.audio
+        whole_s = audio.frames / row.track.mix.sample_rate_hz
         sounds_s = heard_s(clip.in_s, clip.length_s, whole_s)
-        if sounds_s <= 0.0 or not clip.audio.outline or length_s <= 0.0:
+        if sounds_s <= 0.0 or not audio.outline or length_s <= 0.0:
             continue
         middles_s = (np.arange(WIDTH) + 0.5) * length_s / WIDTH - clip.start_s
         inside = (middles_s >= 0.0) & (middles_s < sounds_s)
-        outline = np.asarray(clip.audio.outline, dtype=float)
+        outline = np.asarray(audio.outline, dtype=float)
         places = ((middles_s[inside] + clip.in_s) / whole_s * len(outline)).astype(int)
         level = outline[np.minimum(places, len(outline) - 1)] * 10.0 ** (clip.gain_db / 20.0)
         tops[inside] = np.maximum(tops[inside], level)

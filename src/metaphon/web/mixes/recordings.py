@@ -24,8 +24,8 @@ from metaphon.core.spatial.ambisonics import MAX_ORDER, channels_of, order_of
 from metaphon.core.spatial.layouts import LAYOUTS, layout_for_channels
 from metaphon.core.spatial.recording_layout import recorded_as
 from metaphon.web.mixes.models import AudioFile, Mix
-from metaphon.web.mixes.snapshots import local_path
 from metaphon.web.mixes.space import require_space, room_bytes
+from metaphon.web.mixes.stored_files import local_path
 from metaphon.web.storage import scratch, stored
 
 _SUFFIXES = {

@@ -8,8 +8,9 @@ from django.db import transaction
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.files.mixdoc import with_files
 from metaphon.web.mixes.models import AudioFile, Mix
-from metaphon.web.mixes.rows import write
-from metaphon.web.mixes.snapshots import keep, local_path, snapshot_of
+from metaphon.web.mixes.rows import write_document
+from metaphon.web.mixes.snapshots import Snapshot, keep, snapshot_of
+from metaphon.web.mixes.stored_files import local_path
 
 
 def unpack(document: Document, mix: Mix, recording: Callable[[Path], AudioFile]) -> None:
@@ -24,9 +25,8 @@ def unpack(document: Document, mix: Mix, recording: Callable[[Path], AudioFile])
             found[file] = local_path(recording(file))
         return found[file]
 
-    wanted, empty = with_files(document, brought), snapshot_of(mix)
-    changes = empty.changes_to(wanted, mix)
-    with transaction.atomic():  # strips name buses whose rows come later
-        write(changes)
+    wanted, empty = with_files(document, brought), snapshot_of(mix).document
+    with transaction.atomic():
+        write_document(mix, empty, wanted)
     mix.refresh_from_db()
-    keep(mix, empty.with_document(wanted, changes, mix.state, mix.revision))
+    keep(mix, Snapshot(mix.state, mix.revision, wanted))

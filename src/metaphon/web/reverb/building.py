@@ -21,7 +21,7 @@ from metaphon.core.spaces.response_files import as_flac
 from metaphon.core.spaces.space import Microphone, Room, Source, Space
 from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.jobs.tasks import simulate_space
-from metaphon.web.mixes.models import Mix, Processor, SpaceResponse, discard
+from metaphon.web.mixes.models import Mix, SpaceResponse, discard
 from metaphon.web.mixes.permissions import User
 from metaphon.web.mixes.recordings import keep
 from metaphon.web.mixes.space import require_own_space, reserving
@@ -247,7 +247,7 @@ def let_go(response: SpaceResponse, user: User) -> None:
 
     Raises InputError where one does, by name where this person takes part in it.
     """
-    using = Processor.objects.filter(parameters__file=response.stored_as)
+    using = response.used_by
     own = using.filter(strip__mix__members__user=user.pk).select_related("strip__mix").first()
     if own is not None:
         raise InputError(

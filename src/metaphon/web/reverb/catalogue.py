@@ -9,7 +9,8 @@ from metaphon.core.process.convolution_reverb import ConvolutionReverb
 from metaphon.core.spaces.shipped import DISTANCES, MICROPHONES, SPACES
 from metaphon.web.mixes.models import SpaceResponse
 from metaphon.web.mixes.permissions import User
-from metaphon.web.mixes.responses import SHIPPED_RESPONSES, name_of
+from metaphon.web.mixes.responses import SHIPPED_RESPONSES
+from metaphon.web.mixes.stored_files import name_of
 
 _BY_PARTS = {(one.key, *rest): name for name, (one, *rest) in SHIPPED_RESPONSES.items()}
 _BEGINS_AT = ("omnis", "middle")

@@ -20,8 +20,9 @@ from metaphon.web.jobs.models import SpaceSimulation
 from metaphon.web.mixes.editing import after_edit, carry_out, editing
 from metaphon.web.mixes.models import Mix, SpaceResponse
 from metaphon.web.mixes.permissions import changes_mix, mix_for
-from metaphon.web.mixes.responses import path_of, with_files_of
+from metaphon.web.mixes.responses import with_files_of
 from metaphon.web.mixes.snapshots import document_of
+from metaphon.web.mixes.stored_files import path_of
 from metaphon.web.reverb import building, catalogue, decays, sends, tails
 from metaphon.web.shell.bodies import takes
 from metaphon.web.shell.fragments import fragment_of

@@ -20,6 +20,7 @@ from metaphon.core.errors import InputError
 from metaphon.web.mixes.changed_places import find_changed_places
 from metaphon.web.mixes.connections import still_signed_in
 from metaphon.web.mixes.models import Mix
+from metaphon.web.mixes.snapshots import changes_of
 from metaphon.web.mixes.watch import say, tell, watch
 from metaphon.web.shell.called import called
 from metaphon.web.shell.posted import data_in
@@ -215,7 +216,7 @@ class Around(AsyncWebsocketConsumer):
                 "own": entry.user_id == self.user.pk,
                 "by": called(entry.user),
                 "what": entry.what,
-                "places": find_changed_places(mix, entry.changes),
+                "places": find_changed_places(changes_of(entry)),
             }
             for entry in later.select_related("user")[:_MOST_EDITS]
         ]
