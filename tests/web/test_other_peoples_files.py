@@ -143,8 +143,8 @@ class OtherPeoplesFiles(WebTest):
         self.assertEqual(self.send(command).status_code, 200)
         SpaceResponse.objects.update(shared=False)
         self.assertEqual(self.send({**command, "name": "Yard"}).status_code, 200)
-        for strip in ("yard", "hall"):
-            self.send({"kind": "remove_strip", "strip": strip})
+        for bus in self.document().buses:
+            self.send({"kind": "remove_strip", "strip": bus.id})
         self.assertEqual(self.send({**command, "name": "Nave"}).status_code, 422)
 
     def test_what_is_refused_names_no_mix_that_one_is_not_in(self) -> None:

@@ -235,7 +235,8 @@ class Sweeping(WebTest):
 
 class LongLists(WebTest):
     def test_mixes_come_in_pages(self) -> None:
-        many = Mix.objects.bulk_create(Mix(title=f"Pier {n:03d}") for n in range(90))
+        values = self.mix.values
+        many = Mix.objects.bulk_create(Mix(title=f"Pier {n:03d}", values=values) for n in range(90))
         Member.objects.bulk_create(Member(mix=m, user=self.user, role="owner") for m in many)
         first = self.client.get(reverse("mixes"), {"sort": "name", "q": "pier 0"})
         self.assertContains(first, "1 to 40 of 90")
