@@ -9,6 +9,7 @@ import os
 import sys
 import tempfile
 import unittest
+import warnings
 from argparse import ArgumentParser
 from functools import wraps
 from pathlib import Path
@@ -41,6 +42,8 @@ def long_test(function: Any) -> Any:
 def _begin(*args: Any) -> None:
     """Start a process of tests, with a database and a storage of its own."""
     _init_worker(*args)
+    # Django's client joins what is streamed; nothing waits for it there
+    warnings.filterwarnings("ignore", message="StreamingHttpResponse must consume")
     process = multiprocessing.current_process()
     process._config["daemon"] = False  # the engine has processes of its own # type: ignore
     storage = Path(settings.MEDIA_ROOT) / process.name

@@ -49,5 +49,9 @@ class Ended(unittest.TestCase):
     def test_what_is_said_of_a_file(self) -> None:
         here = Path(__file__)
         for work, said in ((be_ended, "too busy to read x.wav"), (spin, "export it again")):
-            with self.assertRaisesRegex(InputError, said), patch(*_PATIENT):
+            with (
+                self.assertRaisesRegex(InputError, said),
+                patch(*_PATIENT),
+                patch("metaphon.core.files.apart.log"),
+            ):
                 read_apart(work, path=here, name="x.wav", seconds=1.0)

@@ -80,7 +80,7 @@ class Editor:
     def _do_something(self) -> None:
         what = self._choices.random()
         if what < 0.4:
-            gain_db = round(self.gain_db - self._choices.uniform(0.1, 3.0), 2)
+            gain_db = round(self._choices.uniform(-60.0, 12.0), 3)
             status, said = self.person.edit(
                 self.mix, kind="set", strips=[self.strip], path="gain_db", value=gain_db
             )

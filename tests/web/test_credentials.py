@@ -312,7 +312,8 @@ class Turns(TransactionTestCase):
         with self.assertRaises(TooManySignIns), turns.turn():
             pass
         self.enterContext(patch.object(password_pool, "_of_strangers", turns))
-        answer: Any = Client().post("/sign-in", {"username": "a", "password": "b"})
+        with self.assertLogs("django.request", "ERROR"):
+            answer: Any = Client().post("/sign-in", {"username": "a", "password": "b"})
         self.assertEqual((answer.status_code, answer["Retry-After"]), (503, "10"))
 
     def test_two_owners_who_leave_at_once_leave_one(self) -> None:

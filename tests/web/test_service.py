@@ -172,7 +172,10 @@ class Room(WebTest):
 class FullDisk(WebTest):
     def test_it_is_said_in_the_page(self) -> None:
         full = OSError(errno.ENOSPC, "No space left on device")
-        with patch("metaphon.web.mixes.journal.apply", side_effect=full):
+        with (
+            patch("metaphon.web.mixes.journal.apply", side_effect=full),
+            self.assertLogs("django.request", "ERROR"),
+        ):
             answer = self.edit("flow", kind="add_bus", name="Hall")
         self.assertEqual(answer.status_code, 507)
         self.assertIn(DISK_FULL, answer.headers["HX-Trigger"])
@@ -183,7 +186,10 @@ class FullDisk(WebTest):
 
         error = OperationalError("could not extend file")
         error.__cause__ = Full()
-        with patch("metaphon.web.mixes.journal.apply", side_effect=error):
+        with (
+            patch("metaphon.web.mixes.journal.apply", side_effect=error),
+            self.assertLogs("django.request", "ERROR"),
+        ):
             self.assertEqual(self.edit("flow", kind="add_bus", name="Hall").status_code, 507)
 
     def test_and_in_the_job(self) -> None:

@@ -38,7 +38,8 @@ class Command(BaseCommand):
             OSError
         ):  # where Linux weighs sessions and not processes, the session as well
             Path("/proc/self/autogroup").write_text(str(_POLITE))
-        self.stdout.write("Worker ready for renders.")
+        if self.stdout.isatty():
+            self.stdout.write("Worker ready for renders.")
         connector = app.connector.get_worker_connector()  # type: ignore[attr-defined]
         asyncio.run(_work(app.with_connector(connector), wait=not options["until_idle"]))
 
