@@ -1,8 +1,9 @@
-"""The guide of docs/guide inside the application: a page a task, each with its picture."""
+"""The guide, which lies in the package, inside the application: a page a task, with its picture."""
 
 import re
 from functools import cache
-from pathlib import Path
+from importlib.resources import files
+from importlib.resources.abc import Traversable
 from typing import NamedTuple
 
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, JsonResponse
@@ -14,7 +15,8 @@ from markdown import markdown
 
 from metaphon.web.shell import controls
 
-_DOCS = Path(__file__).resolve().parents[4] / "docs"
+_DOCS = files("metaphon") / "docs"
+_NAME = re.compile(r"[0-9]-([a-z-]+)\.md")
 _PICTURE = re.compile(r'src="\.\./screenshots/([a-z-]+)\.png"')
 
 
@@ -29,14 +31,15 @@ class Page(NamedTuple):
 @cache
 def pages() -> dict[str, Page]:
     """All pages by name, in the order in which people work."""
-    found = [_read(path) for path in sorted((_DOCS / "guide").glob("[0-9]-*.md"))]
-    return {page.name: page for page in found}
+    held = sorted((_DOCS / "guide").iterdir(), key=lambda file: file.name)
+    found = [(match[1], file) for file in held if (match := _NAME.fullmatch(file.name))]
+    return {name: _read(name, file) for name, file in found}
 
 
-def _read(path: Path) -> Page:
+def _read(name: str, path: Traversable) -> Page:
     title, _, text = path.read_text(encoding="utf-8").partition("\n")
     html = _PICTURE.sub(lambda found: f'src="{_address(found[1])}"', markdown(text))
-    return Page(path.stem[2:], title.removeprefix("# "), mark_safe(html))  # of this project alone
+    return Page(name, title.removeprefix("# "), mark_safe(html))  # of this project alone
 
 
 def _address(name: str) -> str:
@@ -56,7 +59,7 @@ def guide(request: HttpRequest, name: str = "") -> HttpResponse:
 def picture(request: HttpRequest, name: str) -> FileResponse:
     """A picture of the guide."""
     path = _DOCS / "screenshots" / f"{name}.png"
-    if not re.fullmatch(r"[a-z-]+", name) or not path.exists():
+    if not re.fullmatch(r"[a-z-]+", name) or not path.is_file():
         raise Http404
     return FileResponse(path.open("rb"), content_type="image/png")
 
