@@ -92,7 +92,7 @@ class Flow(BrowserTest):
             page.keyboard.press("ArrowUp")
         page.keyboard.press("Enter")
         page.keyboard.press("Enter")  # the first of the two: main feed
-        self.wait_for(lambda: self.named("Choir hum").output_bus == self.named("Boats"))
+        self.wait_for(lambda: self.named("Choir hum").output == self.named("Boats").ref)
         self.settled(page)
         page.focus('.node[data-name="Choir hum"]')
         page.keyboard.press("Enter")
@@ -142,7 +142,7 @@ class Flow(BrowserTest):
         page.click("#chosen [data-do=feed]")
         self.wait_for(
             lambda: all(
-                self.named(f"Low drum {n}").output_bus == self.named("Boats")
+                self.named(f"Low drum {n}").output == self.named("Boats").ref
                 for n in ("one", "two")
             )
         )
@@ -225,7 +225,7 @@ class Flow(BrowserTest):
         bus = self.named("Bus")
         self.assertEqual(bus.layout, "0+5+0")  # as wide as the mix
         for name in ("Low drum one", "Low drum two"):
-            self.assertEqual(self.named(name).output_bus, bus)
+            self.assertEqual(self.named(name).output, bus.ref)
         for menu in page.locator("select[data-menu=feeds], select[data-menu=buses]").all():
             if "Bus feeds" not in (menu.get_attribute("aria-label") or ""):
                 told = menu.locator("option").all_text_contents()
@@ -324,13 +324,13 @@ class Flow(BrowserTest):
         level = page.locator("#panel").get_by_label("Ship's horn to the LFE, level")
         level.fill("-8")
         level.press("Enter")
-        self.wait_for(lambda: self.named("Ship's horn").lfe_level_db == -8.0)
-        self.assertTrue(self.named("Ship's horn").lfe_on)
+        self.wait_for(lambda: self.named("Ship's horn").lfe.level_db == -8.0)
+        self.assertTrue(self.named("Ship's horn").lfe.on)
         row = page.locator("#flowtable").get_by_label("Ship's horn to the LFE")
         expect(row).to_have_value("−8.0")
         page.keyboard.press("Control+z")
         page.keyboard.press("Control+z")
-        self.wait_for(lambda: not self.named("Ship's horn").lfe_on)
+        self.wait_for(lambda: not self.named("Ship's horn").lfe.on)
 
     def test_a_finding_is_mended_with_one_press(self) -> None:
         page = self.flow("table")
@@ -339,7 +339,7 @@ class Flow(BrowserTest):
         page.click("#findings > button")
         page.click("#findings-list >> text=Only through the bus")
         expect(count).to_have_text("4")
-        self.assertFalse(self.named("Hand-bells").to_programme)
+        self.assertNotEqual(self.named("Hand-bells").output, PROGRAMME)
         page.locator("#undo").click()
         expect(count).to_have_text("5")
 
