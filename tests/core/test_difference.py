@@ -10,6 +10,7 @@ from metaphon.core.document.difference import (
     Leaf,
     find_conflict,
     find_difference,
+    inverted,
     with_changes,
     with_changes_that_fit,
 )
@@ -65,7 +66,7 @@ class Differences(EditTest):
 
     def test_a_part_comes_back_to_its_place_among_others_that_have_come_since(self) -> None:
         without = self.edited({"kind": "remove_strip", "strip": "boat"})
-        back = [c.turned for c in reversed(find_difference(self.start, without))]
+        back = inverted(find_difference(self.start, without))
         more = apply(without, read({"kind": "add_bus", "name": "New"}))
         made = with_changes(more, back)
         self.assertEqual(made.tracks, self.start.tracks)

@@ -11,7 +11,7 @@ import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from metaphon.core.document.difference import Change, find_difference, with_changes
+from metaphon.core.document.difference import Change, find_difference, inverted, with_changes
 from metaphon.core.document.mix import Mix
 from metaphon.core.document.targets import target_named
 from metaphon.core.edits.command import apply
@@ -415,7 +415,7 @@ class Sequences(EditTest):
             elsewhere = with_changes(elsewhere, told)
             self.assertEqual(elsewhere, mix)
             self.assertEqual(bool(changes), before != mix)
-            back = with_changes(mix, [change.turned for change in reversed(changes)])
+            back = with_changes(mix, inverted(changes))
             self.assertEqual(back, before)
 
     def test_what_a_command_does_not_touch_is_the_same_object(self) -> None:

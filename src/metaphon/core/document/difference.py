@@ -60,7 +60,7 @@ class Change:
     place: int = 0
 
     @property
-    def turned(self) -> "Change":
+    def inverse(self) -> "Change":
         """The change that takes this one back."""
         return Change(self.at, self.after, self.before, self.kind, self.place)
 
@@ -72,6 +72,11 @@ class Change:
     def of(cls, plain: dict[str, Any]) -> "Change":
         """The change that `plain` gave."""
         return cls(**{**plain, "at": tuple(plain["at"])})
+
+
+def inverted(changes: Sequence[Change]) -> list[Change]:
+    """What takes changes back, in an order in which it can be made."""
+    return [change.inverse for change in reversed(changes)]
 
 
 def find_difference(before: Any, after: Any, form: KeptForm = AS_THEY_ARE) -> list[Change]:
@@ -87,7 +92,7 @@ def find_difference(before: Any, after: Any, form: KeptForm = AS_THEY_ARE) -> li
     Returns
     -------
     list of Change
-        None for parts that are the same object in both.
+        Nothing is looked for in what is the same object in both.
     """
     return list(_between(before, after, (), form))
 
@@ -204,8 +209,7 @@ def _made(mix: Mix, changes: Iterable[Change], form: KeptForm) -> Mix:
     for change in changes:
         name = str(change.at[0])
         if name not in fields:
-            held = getattr(mix, name)
-            fields[name] = list(held) if isinstance(held, tuple) else form.dump(held)
+            fields[name] = _opened(getattr(mix, name), form)
         _make(fields, change.at, change, form)
     try:
         return mix.model_copy(
@@ -226,26 +230,30 @@ def _field_of_mix(name: str) -> TypeAdapter[Any]:
 
 def _make(into: Any, way: Way, change: Change, form: KeptForm) -> None:
     """Make a change in plain data, `way` being the rest of the way to it."""
-    if isinstance(into, dict):
-        name = str(way[0])
-        if len(way) > 1:
-            into[name] = _opened(into.get(name), form)
-            _step(into[name], name, way[1:], change, form)
-        elif change.kind in ("order", "stretch"):
-            into[name] = _opened(into.get(name), form)
-            _reorder(into[name], name, change) if change.kind == "order" else _swap(
-                into[name], change, form
-            )
-        elif not (change.kind == "part" and change.before is None) and not _holds(
-            into.get(name), change.before, form
-        ):
-            raise InputError(_OTHERWISE)
-        elif change.kind == "part" and change.after is None:
-            into.pop(name)
-        else:
-            into[name] = change.after
+    if not isinstance(into, dict):
+        raise InputError(_GONE)
+    name = str(way[0])
+    if len(way) == 1 and change.kind in ("value", "part"):
+        _set(into, name, change, form)
         return
-    raise InputError(_GONE)
+    into[name] = _opened(into.get(name), form)
+    if len(way) > 1:
+        _step(into[name], name, way[1:], change, form)
+    elif change.kind == "order":
+        _reorder(into[name], name, change)
+    else:
+        _swap(into[name], change, form)
+
+
+def _set(into: dict[str, Any], name: str, change: Change, form: KeptForm) -> None:
+    """Set a field, or take away what was not told of it before."""
+    came = change.kind == "part" and change.before is None
+    if not came and not _holds(into.get(name), change.before, form):
+        raise InputError(_OTHERWISE)
+    if change.kind == "part" and change.after is None:
+        into.pop(name)
+    else:
+        into[name] = change.after
 
 
 def _step(into: Any, name: str, way: Way, change: Change, form: KeptForm) -> None:

@@ -13,6 +13,7 @@ from metaphon.core.document.difference import (
     Change,
     find_conflict,
     find_difference,
+    inverted,
     with_changes_that_fit,
 )
 from metaphon.core.document.graph import ordered
@@ -25,7 +26,7 @@ from metaphon.web.mixes import snapshots, watch
 from metaphon.web.mixes.models import JournalEntry, Mix
 from metaphon.web.mixes.permissions import User, require_editor
 from metaphon.web.mixes.rows import write_document
-from metaphon.web.mixes.snapshots import Snapshot, changes_of, turned
+from metaphon.web.mixes.snapshots import Snapshot, changes_of
 from metaphon.web.mixes.stored_files import KEPT
 from metaphon.web.shell.called import called
 
@@ -131,7 +132,7 @@ def _go(mix: Mix, user: User, entry: JournalEntry, kind: str) -> None:
     locked = _locked(mix)
     require_editor(locked, user)
     before = snapshots.document_of(locked)
-    wanted = changes_of(entry) if forward else turned(changes_of(entry))
+    wanted = changes_of(entry) if forward else inverted(changes_of(entry))
     _refuse_stale(locked, user, wanted, entry.revision, may_overwrite=False)
     after = with_changes_that_fit(before, wanted, KEPT)
     # what others built on it would go too, so they are asked first

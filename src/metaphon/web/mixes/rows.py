@@ -15,7 +15,6 @@ from metaphon.core.document import mix as doc
 from metaphon.core.document.part import Part
 from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import (
-    AudioFile,
     Clip,
     Mix,
     Send,
@@ -23,7 +22,7 @@ from metaphon.web.mixes.models import (
     Strip,
     StripResponse,
 )
-from metaphon.web.mixes.stored_files import KEPT, SHIPPED, local_path
+from metaphon.web.mixes.stored_files import KEPT, SHIPPED
 
 # fields that are columns, or rows of their own
 _APART: dict[type[Part], set[str]] = {
@@ -91,14 +90,15 @@ class _Writer:
         self._mix, self._before, self._after = mix, before, after
         self._strip_ids = cache(lambda: dict(mix.strips.values_list("ref", "pk")))
         self._group_ids = cache(lambda: dict(mix.groups.values_list("ref", "pk")))
-        self._audio_ids = cache(self._find_audio)
+        self._audio_ids = cache(lambda: dict(mix.audio_files.values_list("file", "pk")))
 
     def write(self) -> None:
         """Groups first, since strips are in them; what points at strips when all are there."""
         self._write_mix()
         self._write_groups()
-        olds = {strip.id: (place, strip) for place, strip in _placed(self._before)}
-        news = {strip.id: (place, strip) for place, strip in _placed(self._after)}
+        before, after = self._before, self._after
+        olds = _placed(before.tracks) | _placed(before.buses)
+        news = _placed(after.tracks) | _placed(after.buses)
         gone = [
             ref for ref, (_, old) in olds.items() if type(news.get(ref, _NONE)[1]) is not type(old)
         ]
@@ -131,8 +131,7 @@ class _Writer:
         self._mix.save(update_fields=["title", "sample_rate_hz", "values"])
 
     def _write_groups(self) -> None:
-        olds = {group.id: (place, group) for place, group in enumerate(self._before.groups)}
-        news = {group.id: (place, group) for place, group in enumerate(self._after.groups)}
+        olds, news = _placed(self._before.groups), _placed(self._after.groups)
         if olds.keys() - news.keys():
             self._mix.groups.filter(ref__in=olds.keys() - news.keys()).delete()
         for ref, (place, group) in news.items():
@@ -142,8 +141,8 @@ class _Writer:
                 )
 
     def _write_lanes(self) -> None:
-        olds = {lane.target: (place, lane) for place, lane in enumerate(self._before.automation)}
-        news = {lane.target: (place, lane) for place, lane in enumerate(self._after.automation)}
+        olds = _placed(self._before.automation, "target")
+        news = _placed(self._after.automation, "target")
         if olds.keys() - news.keys():
             self._mix.automation.filter(target__in=olds.keys() - news.keys()).delete()
         for target, (place, lane) in news.items():
@@ -196,13 +195,11 @@ class _Writer:
                 StripResponse(strip_id=key, response=_response(name)) for name in names
             )
 
-    def _find_audio(self) -> dict[Path, int]:
-        return {local_path(audio): audio.pk for audio in AudioFile.objects.filter(mix=self._mix)}
-
     def _audio_id(self, file: Path) -> int:
-        if file not in self._audio_ids():
+        found: int | None = self._audio_ids().get(KEPT.name_of(file))
+        if found is None:
             raise InputError(f"The recording {file.name} is not in this mix; bring it in first.")
-        return self._audio_ids()[file]
+        return found
 
 
 _NONE: tuple[int, Any] = (-1, None)
@@ -229,10 +226,9 @@ def _points_at(strip: doc.Strip) -> tuple[Any, ...]:
     return strip.group, strip.output, _get(strip, "print_of")
 
 
-def _placed(mix: doc.Mix) -> Iterable[tuple[int, doc.Strip]]:
-    """Every track with its place among the tracks, every bus with its place among the buses."""
-    yield from enumerate(mix.tracks)
-    yield from enumerate(mix.buses)
+def _placed(parts: Iterable[Any], name: str = "id") -> dict[str, tuple[int, Any]]:
+    """Parts of one list by their names, each with its place."""
+    return {getattr(part, name): (place, part) for place, part in enumerate(parts)}
 
 
 def _responses(strip: doc.Strip) -> set[str]:

@@ -4,21 +4,19 @@ Read once, and brought up to date by what the journal says.
 """
 
 from collections import OrderedDict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-from django.conf import settings
-
-from metaphon.core.document.difference import Change, with_changes
+from metaphon.core.document.difference import Change, inverted, with_changes
 from metaphon.core.document.mix import Bus, Strip, Track
 from metaphon.core.document.mix import Mix as Document
 from metaphon.core.document.targets import bus_format
 from metaphon.core.errors import InputError
 from metaphon.web.mixes.models import AudioFile, JournalEntry, Mix
 from metaphon.web.mixes.rows import read_document
-from metaphon.web.mixes.stored_files import KEPT, local_path
+from metaphon.web.mixes.stored_files import KEPT, local_path, name_of
 
 _KEPT_MIXES = 12
 
@@ -48,11 +46,10 @@ def snapshot_of(mix: Mix) -> Snapshot:
 
 def _read_anew(mix: Mix) -> Snapshot:
     """The mix as its rows are now, all of one state, though somebody may write them meanwhile."""
-    row = Mix.objects.get(pk=mix.pk)
     while True:
-        found = Snapshot(row.state, row.revision, read_document(row))
-        row = Mix.objects.get(pk=mix.pk)
-        if row.state == found.state:
+        found = Snapshot(mix.state, mix.revision, read_document(mix))
+        mix = Mix.objects.get(pk=mix.pk)
+        if mix.state == found.state:
             return found
 
 
@@ -80,11 +77,6 @@ def _brought_up(held: Snapshot, mix: Mix) -> Snapshot | None:
 def changes_of(entry: JournalEntry) -> list[Change]:
     """What an entry of the journal changed, in order."""
     return [Change.of(plain) for plain in entry.changes]
-
-
-def turned(changes: Sequence[Change]) -> list[Change]:
-    """What takes changes back."""
-    return [change.turned for change in reversed(changes)]
 
 
 def keep(mix: Mix, snapshot: Snapshot) -> None:
@@ -115,7 +107,7 @@ def document_at(mix: Mix, revision: int) -> Document:
     newest = snapshot_of(mix)
     later = mix.journal.filter(revision__gt=revision, revision__lte=newest.revision)
     changes = [
-        change for entry in later.order_by("-revision") for change in turned(changes_of(entry))
+        change for entry in later.order_by("-revision") for change in inverted(changes_of(entry))
     ]
     return with_changes(newest.document, changes, KEPT)
 
@@ -132,8 +124,7 @@ def channels_of(mix: Mix, strips: list[Strip]) -> dict[str, int]:
         for strip in strips
         if isinstance(strip, Track) and strip.clips
     }
-    root = Path(settings.MEDIA_ROOT)
-    names = {path: str(path.relative_to(root)) for path in set(files.values())}
+    names = {path: name_of(path) for path in set(files.values())}
     known = AudioFile.objects.filter(mix=mix, file__in=names.values()).values_list(
         "file", "channels"
     )

@@ -14,11 +14,6 @@ if TYPE_CHECKING:
 SHIPPED = "shipped/"
 
 
-def root() -> Path:
-    """The folder below which everything is kept."""
-    return Path(default_storage.path(""))
-
-
 def path_of(name: str) -> Path:
     """Where a recording or response lies on this machine, by its name."""
     if name.startswith(SHIPPED):
@@ -32,7 +27,8 @@ def name_of(file: Path) -> str:
         return str(file)
     if file.parent == FOLDER:
         return SHIPPED + file.name
-    return str(file.relative_to(root())) if file.is_relative_to(root()) else str(file)
+    root = Path(default_storage.path(""))
+    return str(file.relative_to(root)) if file.is_relative_to(root) else str(file)
 
 
 KEPT = KeptForm(name_of, path_of)
