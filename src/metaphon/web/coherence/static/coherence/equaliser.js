@@ -5,6 +5,7 @@
 import { inStep } from "../listen/bar.js";
 import { player } from "../listen/player.js";
 import { release, send, tryOut } from "../shell/edit.js";
+import { fetchText } from "../shell/fetch_text.js";
 import { keepNudged, nudge, nudgedOf } from "../shell/nudge.js";
 
 const WIDE = 800;
@@ -70,10 +71,9 @@ async function drawCurves(command) {
   while (asked && board()) {
     const mine = asked;
     const address = `${board().dataset.curves}&command=${encodeURIComponent(JSON.stringify(mine))}`;
-    const answer = await fetch(address, { headers: { "HX-Request": "true" } });
-    const text = await answer.text();
+    const text = await fetchText(address, { headers: { "HX-Request": "true" } });
     if (asked === mine) asked = null;
-    if (!answer.ok || !board()) continue;
+    if (text === null || !board()) continue;
     const { levels, phase, delay } = JSON.parse(text);
     for (const path of svg().querySelectorAll("[data-level]"))
       if (levels[path.dataset.level]) path.setAttribute("d", levels[path.dataset.level]);

@@ -5,6 +5,7 @@ import { read, shown } from "./timecode.js";
 import "./ab.js";
 import { player } from "./player.js";
 import { send } from "../shell/edit.js";
+import { fetchText } from "../shell/fetch_text.js";
 
 const bar = document.getElementById("listen");
 const MINUS = "\u2212";
@@ -97,9 +98,9 @@ function start() {
     JSON.stringify(Object.entries(one).sort()) === JSON.stringify(Object.entries(other).sort());
 
   async function load() {
-    const answer = await fetch(bar.dataset.sources);
-    if (!answer.ok) return;
-    sources = await answer.json();
+    const text = await fetchText(bar.dataset.sources);
+    if (text === null) return;
+    sources = JSON.parse(text);
     frames = sources.frames;
     player.sources = sources;
     // loudspeakers are those that the mix is made for, until others are chosen

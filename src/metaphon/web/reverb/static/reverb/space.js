@@ -3,6 +3,7 @@
 import "./then.js";
 import { player } from "../listen/player.js";
 import { release, send, tryOut } from "../shell/edit.js";
+import { fetchText } from "../shell/fetch_text.js";
 
 const HIGH = 200;
 const LINE_MS = 60; // from one line that is asked for to the next
@@ -43,11 +44,10 @@ async function drawLine() {
   const line = board()?.querySelector("path.set");
   if (line) {
     const said = encodeURIComponent(JSON.stringify(command));
-    const answer = await fetch(`${board().dataset.line}&command=${said}`, {
+    const drawn = await fetchText(`${board().dataset.line}&command=${said}`, {
       headers: { "HX-Request": "true" },
     });
-    const drawn = await answer.text();
-    if (answer.ok && line.isConnected) line.setAttribute("d", drawn);
+    if (drawn !== null && line.isConnected) line.setAttribute("d", drawn);
   }
   if (asked !== command) setTimeout(drawLine, LINE_MS);
   else asked = null;

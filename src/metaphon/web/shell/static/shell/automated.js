@@ -3,6 +3,7 @@
 
 import { player } from "../listen/player.js";
 import { send } from "./edit.js";
+import { fetchText } from "./fetch_text.js";
 import { at, isMoved, moved } from "./moved.js";
 
 const MINUS = "\u2212";
@@ -63,9 +64,8 @@ function take(values) {
 let asked = 0;
 async function ask() {
   const own = ++asked;
-  const answer = await fetch(`${source}?at=${at()}`);
-  const text = await answer.text(); // read in any case: what is left unread stays under way
-  if (answer.ok && own === asked) take(JSON.parse(text));
+  const text = await fetchText(`${source}?at=${at()}`);
+  if (text !== null && own === asked) take(JSON.parse(text));
 }
 
 let settling;

@@ -1,5 +1,6 @@
 // Finds any action of the page, and any track, bus or place of the mix, by typing; and shows the page of keys.
 
+import { fetchText } from "./fetch_text.js";
 import { found } from "./find.js";
 
 const box = () => document.getElementById("palette");
@@ -50,9 +51,9 @@ async function gather() {
   items = actions();
   show();
   if (!box().dataset.places) return;
-  const answer = await fetch(box().dataset.places);
-  if (!answer.ok) return;
-  items = [...(await answer.json()).places, ...items];
+  const text = await fetchText(box().dataset.places);
+  if (text === null) return;
+  items = [...JSON.parse(text).places, ...items];
   show();
 }
 
