@@ -7,10 +7,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import suppress
 from pathlib import Path
-
-from websockets.exceptions import WebSocketException
 
 from metaphon.local.cluster import Cluster
 from tests.kill.installation import Installation
@@ -32,9 +29,7 @@ def back() -> Iterator[str]:
                 return here.get(f"/mix/{lamp}/flow/?view=table")[0] == 200
 
             def hears() -> bool:
-                with suppress(WebSocketException):
-                    return here.hears(lamp)
-                return False
+                return here.hears(lamp)
 
             for name, kill, works in (
                 ("pages", lambda: here.kill("metaphon.web.asgi"), opens),

@@ -16,6 +16,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from websockets.exceptions import WebSocketException
 from websockets.sync.client import connect
 
 from metaphon.local.cluster import free_port
@@ -147,8 +148,9 @@ class Installation(Person):
 
     def hears(self, mix: int) -> bool:
         """Whether the server for listening lets somebody in and has its engine ready."""
-        with self.listen(mix, self.listen_port) as live:
+        with suppress(WebSocketException), self.listen(mix, self.listen_port) as live:
             return "ready" in json.loads(live.recv(20))
+        return False
 
     def end(self) -> None:
         self.main.terminate()

@@ -160,12 +160,7 @@ class Killed(unittest.TestCase):
                 if victim.startswith("multiprocessing"):
                     self.assertIn("Listening broke off; it begins again.", str(said[-1]))
 
-            def plays() -> bool:
-                with suppress(WebSocketException):
-                    return self.here.hears(self.lamp)
-                return False
-
-            self.here.until(plays)
+            self.here.until(lambda: self.here.hears(self.lamp))
         self.ready()
 
     def test_all_of_it(self) -> None:

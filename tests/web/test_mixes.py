@@ -8,7 +8,7 @@ import numpy as np
 from django.conf import settings
 from django.contrib.auth import get_user_model
 from django.core.management import call_command
-from django.db import IntegrityError, transaction
+from django.db import DataError, IntegrityError, transaction
 from django.db.models import RestrictedError
 from django.test import Client, override_settings
 from django.urls import reverse
@@ -21,7 +21,7 @@ from metaphon.core.edits.typed_values import read_number
 from metaphon.core.engine.plan import compile
 from metaphon.core.engine.render import Output, render
 from metaphon.core.errors import InputError
-from metaphon.web.mixes import journal
+from metaphon.web.mixes import journal, snapshots
 from metaphon.web.mixes.models import AudioFile, Member, Mix, Send, Strip
 from metaphon.web.mixes.snapshots import document_of
 from metaphon.web.people.models import Invitation
@@ -493,6 +493,12 @@ class Constraints(WebTest):
         with self.assertRaises(IntegrityError), transaction.atomic():
             make()
 
+    def unreadable(self, what: object) -> None:
+        """What is nonsense among values is refused by the core's own model."""
+        snapshots.forget()
+        with self.assertRaisesRegex(InputError, "does not hang together", msg=what):
+            self.document()
+
     def test_nonsense_rows_are_refused_by_the_database(self) -> None:
         track = self.bring_in("a.wav")
         bus = Strip.objects.create(mix=self.mix, kind="bus", ref="b")
@@ -505,6 +511,25 @@ class Constraints(WebTest):
         self.refused(lambda: mine.update(ref="b"))
         self.refused(lambda: Send.objects.create(source=source, bus=bus))
         self.refused(lambda: Send.objects.create(source=bus, bus=bus))
+        with self.assertRaises(DataError), transaction.atomic():
+            mine.update(values={"gain_db": float("nan")})
+        kept, clip = source.values, source.clips.get()
+        for nonsense in (
+            {"gain_db": 13.0},
+            {"placement": {"azimuth_deg": 181.0}},
+            {"placement": {"mode": "ring"}},
+        ):
+            mine.update(values=kept | nonsense)
+            self.unreadable(nonsense)
+        mine.update(values=kept)
+        source.clips.update(values=clip.values | {"start_s": -1.0})
+        self.unreadable("start_s")
+        source.clips.update(values=clip.values)
+        Strip.objects.filter(pk=bus.pk).update(values={"name": "B", "layout": ""})
+        self.unreadable("layout")
+        Strip.objects.filter(pk=bus.pk).update(values={"name": "B", "layout": "0+2+0"})
+        snapshots.forget()
+        self.assertEqual(self.document().buses[0].layout, "0+2+0")
         with self.assertRaises(RestrictedError):
             AudioFile.objects.all().delete()
         self.refused(lambda: Member.objects.create(mix=self.mix, user=self.user, role="editor"))
